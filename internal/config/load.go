@@ -1,0 +1,320 @@
+package config
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"reflect"
+	"slices"
+	"strconv"
+	"strings"
+
+	"piedmont/internal/manifest"
+	"piedmont/internal/platform"
+	"piedmont/internal/version"
+)
+
+// ErrMissing means that no description file was found.
+var ErrMissing = errors.New("there is no " + FileName + " here: run \"piedmont start\" to write one, or name it with --config")
+
+// Find looks for the description file in dir and the folders above it, and
+// stops at the top of a git repository.
+func Find(dir string) (string, error) {
+	for {
+		file := filepath.Join(dir, FileName)
+		if _, err := os.Stat(file); err == nil {
+			return file, nil
+		}
+		_, gitErr := os.Stat(filepath.Join(dir, ".git"))
+		up := filepath.Dir(dir)
+		if gitErr == nil || up == dir {
+			return "", ErrMissing
+		}
+		dir = up
+	}
+}
+
+// Load reads a file. compilers lists the platforms, without variants, that the
+// installed toolchain can make programs for; it is asked only when needed. The
+// error is of type Errors when the file was read and is wrong.
+func Load(file string, compilers func() ([]string, error)) (*Config, error) {
+	data, err := os.ReadFile(file)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, ErrMissing
+	}
+	if err != nil {
+		return nil, fmt.Errorf("read the description file: %w", err)
+	}
+	abs, err := filepath.Abs(file)
+	if err != nil {
+		return nil, err
+	}
+	return Parse(abs, data, compilers)
+}
+
+// Parse reads the content of a file; see Load.
+func Parse(file string, data []byte, compilers func() ([]string, error)) (*Config, error) {
+	c := &Config{File: file, Dir: filepath.Dir(file)}
+	d := &decoder{file: filepath.Base(file), at: map[string]Pos{}}
+	root, bad := parse(data)
+	if bad != nil {
+		bad.File = d.file
+		return nil, Errors{bad}
+	}
+	c.Version = Version{Source: "tag", Tag: "v{version}"}
+	d.table(root, reflect.ValueOf(c).Elem(), "")
+	known, err := platformsOf(c, compilers)
+	if err != nil {
+		return nil, err
+	}
+	v := &validator{d, c, known}
+	v.all()
+	if len(d.errors) == 0 {
+		return c, nil
+	}
+	slices.SortStableFunc(d.errors, func(a, b *Error) int {
+		if a.Pos.Line != b.Pos.Line {
+			return a.Pos.Line - b.Pos.Line
+		}
+		return a.Pos.Column - b.Pos.Column
+	})
+	return nil, d.errors
+}
+
+func platformsOf(c *Config, compilers func() ([]string, error)) ([]string, error) {
+	if len(c.Programs) == 0 && len(c.Platforms) == 0 {
+		return nil, nil
+	}
+	return compilers()
+}
+
+// validator holds what was read against what it refers to.
+type validator struct {
+	*decoder
+	c     *Config
+	known []string // platforms of the toolchain, without variants
+}
+
+func (v *validator) all() {
+	v.project()
+	v.version()
+	for _, set := range v.c.Platforms {
+		for _, p := range set.List {
+			v.platform(p, "platforms."+set.Name+"."+p.String())
+		}
+		if len(set.List) == 0 {
+			v.fail(v.at["platforms."+set.Name], fmt.Sprintf("the platform set %q is empty", set.Name), "")
+		}
+	}
+	for _, p := range v.c.Programs {
+		v.program(p)
+	}
+	for _, b := range v.c.Bundles {
+		v.bundle(b)
+	}
+	if s := v.c.Source; s != nil {
+		if len(s.Formats) == 0 {
+			s.Formats = []string{"tar.gz"}
+		}
+		if s.File == "" {
+			s.File = "{project}-{version}-source"
+		}
+	}
+	for _, dest := range v.c.Destinations {
+		v.destination(dest)
+	}
+}
+
+func (v *validator) project() {
+	if name := v.c.Project.Name; name != "" {
+		if err := manifest.CheckProject(name); err != nil {
+			v.fail(v.at["project.name"], err.Error(), "")
+		}
+	}
+	for key, s := range map[string]string{"homepage": v.c.Project.Homepage, "repository": v.c.Project.Repository} {
+		if s == "" {
+			continue
+		}
+		if u, err := url.Parse(s); err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http") {
+			v.fail(v.at["project."+key], fmt.Sprintf("%q is not an address a browser opens", s), "write it with https://")
+		}
+	}
+}
+
+func (v *validator) version() {
+	pattern, err := version.ParsePattern(v.c.Version.Tag)
+	if err != nil && v.at["version.tag"] != (Pos{}) && strings.Count(v.c.Version.Tag, "{") < 2 {
+		v.fail(v.at["version.tag"], err.Error(), "")
+	}
+	v.c.Version.Pattern = pattern
+}
+
+func (v *validator) platform(p platform.Platform, where string) {
+	if !slices.Contains(v.known, p.Base()) {
+		hint := near(p.Base(), v.known)
+		if hint == "" {
+			hint = "\"go tool dist list\" shows them all"
+		}
+		v.fail(v.at[where], fmt.Sprintf("the Go toolchain knows no platform %q", p.Base()), hint)
+		return
+	}
+	if err := p.CheckVariant(); err != nil {
+		v.fail(v.at[where], err.Error(), "")
+	}
+}
+
+// resolve turns names of sets and platforms into a list without repetition.
+func (v *validator) resolve(p *Platforms, where string) {
+	var sets []string
+	for _, s := range v.c.Platforms {
+		sets = append(sets, s.Name)
+	}
+	for i, name := range p.Given {
+		at := fmt.Sprintf("%s.%d", where, i)
+		var list []platform.Platform
+		if k := slices.Index(sets, name); k >= 0 {
+			list = v.c.Platforms[k].List
+		} else if one, err := platform.Parse(name); err == nil {
+			v.platform(one, at)
+			list = []platform.Platform{one}
+		} else {
+			v.unknownName(at, "platform set", name, sets)
+		}
+		for _, one := range list {
+			if !slices.Contains(p.List, one) {
+				p.List = append(p.List, one)
+			}
+		}
+	}
+}
+
+func (v *validator) program(p *Program) {
+	where := "program." + p.Name
+	v.resolve(&p.Platforms, where+".platforms")
+	v.inside(p.Source, where+".source")
+	for i, flag := range p.Flags {
+		if !strings.HasPrefix(flag, "-") {
+			v.fail(v.at[fmt.Sprintf("%s.flags.%d", where, i)], fmt.Sprintf("%q is not a flag: it begins with no hyphen", flag), "write a flag and its value in one text, as in \"-gcflags=-N\"")
+		}
+		if name, _, _ := strings.Cut(strings.TrimLeft(flag, "-"), "="); name == "o" || name == "C" {
+			v.fail(v.at[fmt.Sprintf("%s.flags.%d", where, i)], fmt.Sprintf("-%s is set by Piedmont itself", name), "")
+		}
+	}
+	for key := range p.Env {
+		if slices.Contains([]string{"GOOS", "GOARCH", "CGO_ENABLED", "GOFLAGS"}, key) {
+			v.fail(v.at[where+".env."+key], key+" is set by Piedmont itself", "use platforms, cgo and flags")
+		}
+	}
+}
+
+// inside reports a path that is not below the project's root.
+func (v *validator) inside(p, where string) {
+	if p == "" {
+		return
+	}
+	clean := path.Clean(filepath.ToSlash(p))
+	if path.IsAbs(clean) || filepath.IsAbs(p) || clean == ".." || strings.HasPrefix(clean, "../") {
+		v.fail(v.at[where], fmt.Sprintf("%q leaves the project", p), "write a path relative to the folder of "+FileName)
+	}
+}
+
+func (v *validator) bundle(b *Bundle) {
+	where := "bundle." + b.Name
+	v.resolve(&b.Platforms, where+".platforms")
+	var names []string
+	for _, p := range v.c.Programs {
+		names = append(names, p.Name)
+	}
+	for i, name := range b.Programs {
+		if v.c.Program(name) == nil {
+			v.unknownName(fmt.Sprintf("%s.programs.%d", where, i), "program", name, names)
+		}
+	}
+	for _, key := range b.Formats.order {
+		if key == "default" || slices.ContainsFunc(v.known, func(p string) bool { return p == key || strings.HasPrefix(p, key+"/") }) {
+			continue
+		}
+		if p, err := platform.Parse(key); err == nil && slices.Contains(v.known, p.Base()) && p.CheckVariant() == nil {
+			continue
+		}
+		v.unknownName(where+".formats."+key, "system or platform", key, append([]string{"default"}, systems(v.known)...))
+	}
+	for i, r := range b.Files {
+		at := fmt.Sprintf("%s.files.%d", where, i)
+		v.inside(r.From, at+".from")
+		v.inside(r.To, at+".to")
+		if _, err := strconv.ParseUint(r.Mode, 8, 9); r.Mode != "" && err != nil {
+			v.fail(v.at[at+".mode"], fmt.Sprintf("%q is not a mode", r.Mode), "write octal digits, as in \"0755\"")
+		}
+	}
+	v.inside(b.Folder, where+".folder")
+	if len(b.Programs) == 0 && len(b.Files) == 0 {
+		v.fail(v.at[where], fmt.Sprintf("the bundle %q is empty", b.Name), "give it programs or files")
+	}
+	if b.File == "" {
+		b.File = "{project}-{version}-{os}-{arch}{variant}"
+		if len(b.Programs) == 0 && len(b.Platforms.Given) == 0 {
+			b.File = "{project}-{version}-{bundle}"
+		}
+	}
+}
+
+func systems(platforms []string) []string {
+	var out []string
+	for _, p := range platforms {
+		if os, _, _ := strings.Cut(p, "/"); !slices.Contains(out, os) {
+			out = append(out, os)
+		}
+	}
+	return out
+}
+
+func (v *validator) destination(d *Destination) {
+	where := "destination." + d.Name
+	need := func(key, value, other, otherValue string) {
+		if value == "" {
+			v.fail(v.at[where], fmt.Sprintf("[%s] of kind %q needs the key %q", where, d.Kind, key), "")
+		}
+		if otherValue != "" {
+			v.fail(v.at[where+"."+other], fmt.Sprintf("a destination of kind %q has no %q", d.Kind, other), "")
+		}
+	}
+	switch d.Kind {
+	case "release-page":
+		need("url", d.URL, "path", d.Path)
+		v.address(d.URL, where+".url")
+	case "folder":
+		need("path", d.Path, "url", d.URL)
+		if d.Token.From != "" {
+			v.fail(v.at[where+".token"], "a destination of kind \"folder\" has no \"token\"", "")
+		}
+	}
+	if d.Site != "" {
+		v.address(d.Site, where+".site")
+	}
+}
+
+// address checks a URL; plain http may only reach this machine, since a token goes with it.
+func (v *validator) address(s, where string) {
+	if s == "" {
+		return
+	}
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+		v.fail(v.at[where], fmt.Sprintf("%q is not an http or https address", s), "")
+		return
+	}
+	if u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		v.fail(v.at[where], "an address here has no user, password, query or fragment", "name the token's place with \"token\"")
+	}
+	host := u.Hostname()
+	ip := net.ParseIP(host)
+	if u.Scheme == "http" && host != "localhost" && (ip == nil || !ip.IsLoopback()) && strings.HasSuffix(where, ".url") {
+		v.fail(v.at[where], "http:// would send the token readable over the network", "use https://")
+	}
+}

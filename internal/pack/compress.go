@@ -1,0 +1,82 @@
+package pack
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"hash"
+	"hash/crc32"
+	"io"
+
+	"github.com/klauspost/compress/gzip"
+	"github.com/klauspost/compress/zstd"
+	"github.com/ulikunitz/xz"
+)
+
+// compressor wraps w; gz, xz and zst are known.
+func compressor(w io.Writer, name string, jobs int) (io.WriteCloser, error) {
+	switch name {
+	case "gz":
+		return newGzip(w, jobs)
+	case "xz":
+		return xz.WriterConfig{DictCap: 8 << 20}.NewWriter(w)
+	case "zst":
+		// One goroutine: with more, the bytes could depend on their number.
+		return zstd.NewWriter(w, zstd.WithEncoderLevel(zstd.SpeedBestCompression), zstd.WithEncoderConcurrency(1))
+	}
+	return nil, fmt.Errorf("unknown compression %q", name)
+}
+
+// gzipWriter writes one gzip member (RFC 1952) without name and time.
+type gzipWriter struct {
+	w    io.Writer
+	body *deflater
+	crc  hash.Hash32
+	size uint32
+}
+
+func newGzip(w io.Writer, jobs int) (*gzipWriter, error) {
+	// Magic, deflate, no flags, no time, no extra flags, unknown system.
+	if _, err := w.Write([]byte{0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 0xff}); err != nil {
+		return nil, err
+	}
+	return &gzipWriter{w: w, body: newDeflater(w, jobs), crc: crc32.NewIEEE()}, nil
+}
+
+func (g *gzipWriter) Write(p []byte) (int, error) {
+	g.crc.Write(p)
+	g.size += uint32(len(p))
+	return g.body.Write(p)
+}
+
+func (g *gzipWriter) Close() error {
+	if err := g.body.Close(); err != nil {
+		return err
+	}
+	tail := binary.LittleEndian.AppendUint32(nil, g.crc.Sum32())
+	_, err := g.w.Write(binary.LittleEndian.AppendUint32(tail, g.size))
+	return err
+}
+
+// decompressor recognises gzip, xz and zstd by their first bytes; anything else
+// is passed through. close frees what it holds.
+func decompressor(r io.Reader) (plain io.Reader, name string, closer func(), err error) {
+	none := func() {}
+	b := bufio.NewReaderSize(r, 64<<10)
+	head, _ := b.Peek(6)
+	switch {
+	case len(head) >= 2 && head[0] == 0x1f && head[1] == 0x8b:
+		g, err := gzip.NewReader(b)
+		return g, "gz", none, err
+	case len(head) >= 6 && string(head) == "\xfd7zXZ\x00":
+		x, err := xz.ReaderConfig{DictCap: 64 << 20}.NewReader(b)
+		return x, "xz", none, err
+	case len(head) >= 4 && string(head[:4]) == "\x28\xb5\x2f\xfd":
+		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
+		if err != nil {
+			return nil, "", none, err
+		}
+		return z, "zst", z.Close, nil
+	}
+	return b, "", none, nil
+}

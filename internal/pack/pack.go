@@ -1,0 +1,131 @@
+// Package pack writes and reads archives. The writers are deterministic: the
+// same entries give the same bytes, whatever machine, time, user or number of
+// processors they meet.
+package pack
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"piedmont/internal/manifest"
+)
+
+// Entry is a file or a symbolic link that goes into an archive.
+type Entry struct {
+	Path   string      // slash-separated, relative
+	Mode   fs.FileMode // permission bits
+	Size   int64       // bytes; of files
+	Link   string      // the target of a symbolic link, else ""
+	SHA256 string      // when it is known already, else ""
+	Open   func() (io.ReadCloser, error)
+}
+
+// Options are common to all formats.
+type Options struct {
+	Time time.Time // of every entry
+	Jobs int       // how many parts are compressed at once; leaves no trace in the bytes
+}
+
+// Write makes an archive and tells what it holds. It stops when ctx ends.
+func Write(ctx context.Context, w io.Writer, format string, entries []Entry, o Options) ([]manifest.Entry, error) {
+	entries, err := ordered(entries)
+	if err != nil {
+		return nil, err
+	}
+	if format == "zip" {
+		return writeZip(ctx, w, entries, o)
+	}
+	compression, ok := strings.CutPrefix(format, "tar.")
+	if !ok {
+		return nil, fmt.Errorf("unknown archive format %q", format)
+	}
+	c, err := compressor(w, compression, o.Jobs)
+	if err != nil {
+		return nil, err
+	}
+	holds, err := writeTar(ctx, c, entries, o)
+	if closeErr := c.Close(); err == nil {
+		err = closeErr
+	}
+	return holds, err
+}
+
+// ordered sorts by path and puts every folder before what it holds.
+func ordered(entries []Entry) ([]Entry, error) {
+	out := slices.Clone(entries)
+	folders := map[string]bool{}
+	files := map[string]bool{}
+	for _, e := range entries {
+		if !fs.ValidPath(e.Path) || e.Path == "." {
+			return nil, fmt.Errorf("%q cannot be a path in an archive", e.Path)
+		}
+		if files[e.Path] {
+			return nil, fmt.Errorf("two entries have the path %q", e.Path)
+		}
+		files[e.Path] = true
+		for dir := path.Dir(e.Path); dir != "." && !folders[dir]; dir = path.Dir(dir) {
+			folders[dir] = true
+			out = append(out, Entry{Path: dir + "/", Mode: fs.ModeDir | 0o755})
+		}
+	}
+	for dir := range folders {
+		if files[dir] {
+			return nil, fmt.Errorf("%q would be a file and a folder", dir)
+		}
+	}
+	slices.SortFunc(out, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+// copyEntry streams one file, checks its length, and takes its digest where it
+// is not known.
+func copyEntry(ctx context.Context, w io.Writer, e Entry) (string, error) {
+	r, err := e.Open()
+	if err != nil {
+		return "", err
+	}
+	defer func() { _ = r.Close() }()
+	sum := e.SHA256
+	h := sha256.New()
+	if sum == "" {
+		w = io.MultiWriter(w, h)
+	}
+	n, err := io.CopyBuffer(onlyWriter{w}, &contextReader{ctx, io.LimitReader(r, e.Size+1)}, make([]byte, 256<<10))
+	if err != nil {
+		return "", fmt.Errorf("pack %s: %w", e.Path, err)
+	}
+	if n != e.Size {
+		return "", fmt.Errorf("pack %s: it changed while it was read", e.Path)
+	}
+	if sum == "" {
+		sum = hex.EncodeToString(h.Sum(nil))
+	}
+	return sum, nil
+}
+
+// onlyWriter hides ReadFrom, so that CopyBuffer uses the buffer it was given.
+type onlyWriter struct{ io.Writer }
+
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (c *contextReader) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return c.r.Read(p)
+}
+
+func held(e Entry, sum string) manifest.Entry {
+	return manifest.Entry{Path: e.Path, Mode: fmt.Sprintf("%04o", e.Mode.Perm()), Size: e.Size, SHA256: sum, Link: e.Link}
+}

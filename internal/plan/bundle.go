@@ -1,0 +1,234 @@
+package plan
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+
+	"piedmont/internal/config"
+	"piedmont/internal/platform"
+)
+
+// bundles plans every bundle for each of its platforms and formats.
+func (p *planner) bundles() {
+	for _, b := range p.c.Bundles {
+		files := p.bundleFiles(b)
+		platforms, ok := p.bundlePlatforms(b)
+		if !ok {
+			continue
+		}
+		if len(platforms) == 0 {
+			p.bundle(b, platform.Platform{}, files)
+		}
+		for _, on := range platforms {
+			p.bundle(b, on, files)
+		}
+	}
+}
+
+// bundlePlatforms are those that all programs have, in the order of the first;
+// none at all for a bundle that holds files only.
+func (p *planner) bundlePlatforms(b *config.Bundle) ([]platform.Platform, bool) {
+	list := b.Platforms.List
+	if len(b.Platforms.Given) == 0 {
+		if len(b.Programs) == 0 {
+			return nil, true
+		}
+		list = p.c.Program(b.Programs[0]).Platforms.List
+	}
+	var out []platform.Platform
+	for _, on := range list {
+		all := true
+		for _, name := range b.Programs {
+			all = all && slices.Contains(p.c.Program(name).Platforms.List, on)
+		}
+		if all {
+			out = append(out, on)
+		} else if len(b.Platforms.Given) > 0 {
+			p.fail("bundle %q: not all of its programs are made for %s; change \"platforms\" in [bundle.%s]", b.Name, on, b.Name)
+		}
+	}
+	if len(out) == 0 {
+		p.fail("bundle %q: its programs %s have no platform in common", b.Name, strings.Join(b.Programs, ", "))
+	}
+	return out, len(out) > 0
+}
+
+func (p *planner) bundle(b *config.Bundle, on platform.Platform, files []Entry) {
+	v := p.platformValues(on)
+	v["bundle"] = b.Name
+	name := p.fill(b.File, v)
+	folder := p.fill(b.Folder, v)
+	target := ""
+	if on.OS != "" {
+		target = on.String()
+	}
+	var entries []Entry
+	for _, program := range b.Programs {
+		build, out, ok := p.buildOf(program, on)
+		if !ok {
+			return // its program was refused already
+		}
+		entries = append(entries, Entry{Path: out.File, Mode: 0o755, Build: build.ID, Output: out.File})
+	}
+	entries = append(entries, files...)
+	for i := range entries {
+		entries[i].Path = path.Join(folder, entries[i].Path)
+		entries[i].Octal = fmt.Sprintf("%04o", entries[i].Mode.Perm())
+	}
+	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
+	for i := 1; i < len(entries); i++ {
+		if entries[i].Path == entries[i-1].Path {
+			p.fail("bundle %q: two files would be %s in the archive; place one of them elsewhere with \"to\"", b.Name, entries[i].Path)
+			return
+		}
+	}
+	for _, format := range b.Formats.For(on) {
+		if format == "zip" {
+			p.zipLinks(b, entries)
+		}
+		p.plan.Archives = append(p.plan.Archives, Archive{name + "." + format, b.Name, target, format, entries})
+		p.file(name+"."+format, KindBundle, target, from(b, len(files)))
+	}
+}
+
+func from(b *config.Bundle, files int) string {
+	parts := slices.Clone(b.Programs)
+	switch files {
+	case 0:
+	case 1:
+		parts = append(parts, "1 file")
+	default:
+		parts = append(parts, fmt.Sprintf("%d files", files))
+	}
+	return b.Name + ": " + strings.Join(parts, ", ")
+}
+
+// zipLinks refuses links that lead out of the archive: whoever unpacks a zip
+// on a system without links gets a file with a path in it.
+func (p *planner) zipLinks(b *config.Bundle, entries []Entry) {
+	for _, e := range entries {
+		if e.Link != "" && Leaves(e.Path, e.Link) {
+			p.fail("bundle %q: the symbolic link %s leads to %s, outside of the archive, which zip cannot hold; leave it out or use tar.gz there", b.Name, e.Path, e.Link)
+		}
+	}
+}
+
+// Leaves says whether a link at a path of an archive points out of it.
+func Leaves(at, target string) bool {
+	if path.IsAbs(target) {
+		return true
+	}
+	p := path.Join(path.Dir(at), target)
+	return p == ".." || strings.HasPrefix(p, "../")
+}
+
+// bundleFiles finds the files of all rules.
+func (p *planner) bundleFiles(b *config.Bundle) []Entry {
+	var out []Entry
+	for _, r := range b.Files {
+		found := p.rule(b, r)
+		names := make([]string, len(found))
+		for i, e := range found {
+			names[i] = e.From
+		}
+		p.plan.Matches = append(p.plan.Matches, Match{b.Name, r.From, names})
+		out = append(out, found...)
+	}
+	return out
+}
+
+func (p *planner) rule(b *config.Bundle, r config.Rule) []Entry {
+	from := path.Clean(r.From)
+	info, err := fs.Lstat(p.f.Files, from)
+	if err == nil && !info.IsDir() {
+		to := r.To
+		if to == "" {
+			to = from
+		} else if strings.HasSuffix(to, "/") {
+			to = path.Join(to, path.Base(from))
+		}
+		return p.entry(b, r, from, to, info)
+	}
+	base, pattern := from, "**"
+	if err != nil {
+		base, pattern = doublestar.SplitPattern(from)
+		if pattern == from || !strings.ContainsAny(pattern, "*?[{") {
+			p.fail("bundle %q: there is no file %s; change it in [bundle.%s] files", b.Name, r.From, b.Name)
+			return nil
+		}
+		if !doublestar.ValidatePattern(pattern) {
+			p.fail("bundle %q: %q is not a pattern", b.Name, r.From)
+			return nil
+		}
+	}
+	var out []Entry
+	err = fs.WalkDir(p.f.Files, base, func(name string, d fs.DirEntry, err error) error {
+		if errors.Is(err, fs.ErrNotExist) {
+			return fs.SkipAll
+		}
+		if err != nil {
+			return err
+		}
+		if d.IsDir() {
+			if name == ".git" || name == ".piedmont" || name == "outbox" {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		below := strings.TrimPrefix(strings.TrimPrefix(name, base), "/")
+		if base == "." {
+			below = name
+		}
+		if ok, _ := doublestar.Match(pattern, below); !ok {
+			return nil
+		}
+		info, err := d.Info()
+		if err != nil {
+			return err
+		}
+		to := name
+		if r.To != "" {
+			to = path.Join(r.To, below)
+		}
+		out = append(out, p.entry(b, r, name, to, info)...)
+		return nil
+	})
+	if err != nil {
+		p.fail("bundle %q: %s: %v", b.Name, r.From, err)
+	} else if len(out) == 0 {
+		p.fail("bundle %q: nothing matches %s; change it in [bundle.%s] files", b.Name, r.From, b.Name)
+	}
+	return out
+}
+
+func (p *planner) entry(b *config.Bundle, r config.Rule, from, to string, info fs.FileInfo) []Entry {
+	e := Entry{Path: path.Clean(to), From: from, Mode: 0o644}
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		target, err := fs.ReadLink(p.f.Files, from)
+		if err != nil {
+			p.fail("bundle %q: read the link %s: %v", b.Name, from, err)
+			return nil
+		}
+		e.Link, e.Mode = target, 0o777
+		return []Entry{e}
+	case !info.Mode().IsRegular():
+		p.fail("bundle %q: %s is neither a file nor a link", b.Name, from)
+		return nil
+	case info.Mode()&0o100 != 0:
+		e.Mode = 0o755
+	}
+	if r.Mode != "" {
+		if n, err := strconv.ParseUint(r.Mode, 8, 9); err == nil {
+			e.Mode = fs.FileMode(n & 0o777)
+		}
+	}
+	return []Entry{e}
+}

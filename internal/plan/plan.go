@@ -1,0 +1,342 @@
+// Package plan turns a configuration and what git knows into everything that
+// will be made, from what and under which names. It is a pure function: it
+// reads the project's files through an fs.FS and changes nothing.
+package plan
+
+import (
+	"fmt"
+	"io/fs"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"piedmont/internal/config"
+	"piedmont/internal/manifest"
+	"piedmont/internal/placeholder"
+	"piedmont/internal/platform"
+	"piedmont/internal/version"
+)
+
+// Facts are what a plan needs besides the configuration.
+type Facts struct {
+	Release version.Release
+	Commit  string
+	Time    time.Time
+	Files   fs.FS // the project's folder
+}
+
+// Kinds of files.
+const (
+	KindBundle   = "bundle"
+	KindSource   = "source"
+	KindManifest = "manifest"
+	KindSums     = "checksums"
+)
+
+// Plan is everything that will be made.
+type Plan struct {
+	Project      manifest.Project `json:"project"`
+	Version      string           `json:"version"`
+	Tag          string           `json:"tag"`
+	Preview      bool             `json:"preview"`
+	Why          string           `json:"why_preview,omitempty"`
+	Commit       manifest.Commit  `json:"commit"`
+	Files        []File           `json:"files"`
+	Builds       []Build          `json:"builds"`
+	Archives     []Archive        `json:"archives"`
+	Sources      []Source         `json:"sources"`
+	Matches      []Match          `json:"matches"`
+	Destinations []Destination    `json:"destinations"`
+}
+
+// File is one file of the outbox.
+type File struct {
+	Name     string   `json:"name"`
+	Kind     string   `json:"kind"`
+	Platform string   `json:"platform,omitempty"`
+	From     string   `json:"from"`
+	To       []string `json:"to"`
+}
+
+// Build is one run of a compiler: all programs of a platform with equal flags.
+type Build struct {
+	ID       string            `json:"id"`
+	Language string            `json:"language"`
+	Platform platform.Platform `json:"-"`
+	Target   string            `json:"platform"`
+	Dir      string            `json:"dir"` // where the compiler runs, relative to the root
+	Programs []Output          `json:"programs"`
+	Stamp    []string          `json:"stamp,omitempty"` // variable=text, sorted
+	Tags     []string          `json:"tags,omitempty"`
+	Flags    []string          `json:"flags,omitempty"`
+	Env      []string          `json:"env,omitempty"`
+	Cgo      bool              `json:"cgo,omitempty"`
+}
+
+// Output is one program that a build makes.
+type Output struct {
+	Program string `json:"program"`
+	Package string `json:"package"` // relative to Build.Dir
+	File    string `json:"file"`    // with the platform's ending
+}
+
+// Archive is one bundle for one platform in one format.
+type Archive struct {
+	File     string  `json:"file"`
+	Bundle   string  `json:"bundle"`
+	Platform string  `json:"platform,omitempty"`
+	Format   string  `json:"format"`
+	Entries  []Entry `json:"entries"`
+}
+
+// Entry is one file in an archive: a program of a build, a file of the
+// project, or a symbolic link.
+type Entry struct {
+	Path   string      `json:"path"`
+	Mode   fs.FileMode `json:"-"`
+	Octal  string      `json:"mode"`
+	Build  string      `json:"build,omitempty"` // with Output
+	Output string      `json:"output,omitempty"`
+	From   string      `json:"from,omitempty"`
+	Link   string      `json:"link,omitempty"`
+}
+
+// Source is one source archive.
+type Source struct {
+	File   string `json:"file"`
+	Format string `json:"format"`
+	Folder string `json:"folder"`
+}
+
+// Match tells what a pattern of a bundle found.
+type Match struct {
+	Bundle  string   `json:"bundle"`
+	Pattern string   `json:"pattern"`
+	Files   []string `json:"files"`
+}
+
+// Destination is where the files go.
+type Destination struct {
+	Name  string `json:"name"`
+	Kind  string `json:"kind"`
+	Where string `json:"where"`
+	// Takes is false when this version is a preview and the destination takes none.
+	Takes bool `json:"takes"`
+}
+
+// Errors are all faults of a plan.
+type Errors []string
+
+func (e Errors) Error() string { return strings.Join(e, "\n") }
+
+// New computes the plan. The error is of type Errors.
+func New(c *config.Config, f Facts) (*Plan, error) {
+	p := &planner{c: c, f: f, plan: &Plan{
+		Project: manifest.Project{Name: c.Project.Name, Summary: c.Project.Summary, Homepage: c.Project.Homepage,
+			Repository: c.Project.Repository, License: c.Project.License, Maintainer: c.Project.Maintainer},
+		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Why: f.Release.Why,
+		Commit: manifest.Commit{ID: f.Commit, Time: f.Time},
+	}}
+	p.destinations()
+	p.builds()
+	p.bundles()
+	p.sources()
+	if len(p.plan.Files) == 0 {
+		p.fail("nothing would be made: describe a [bundle.NAME] or [source] in %s", config.FileName)
+	}
+	p.file(manifest.Name, KindManifest, "", "every file")
+	p.file(manifest.SumsName, KindSums, "", "every file")
+	p.names()
+	if len(p.errors) > 0 {
+		return nil, p.errors
+	}
+	return p.plan, nil
+}
+
+type planner struct {
+	c      *config.Config
+	f      Facts
+	plan   *Plan
+	errors Errors
+}
+
+func (p *planner) fail(format string, args ...any) {
+	p.errors = append(p.errors, fmt.Sprintf(format, args...))
+}
+
+func (p *planner) values() placeholder.Values {
+	return placeholder.Values{"project": p.c.Project.Name, "version": p.plan.Version, "tag": p.plan.Tag, "commit": p.plan.Commit.ID}
+}
+
+func (p *planner) platformValues(on platform.Platform) placeholder.Values {
+	v := p.values()
+	v["os"], v["arch"], v["variant"] = on.OS, on.Arch, on.Variant
+	return v
+}
+
+func (p *planner) destinations() {
+	for _, d := range p.c.Destinations {
+		where := d.URL
+		if d.Kind == "folder" {
+			where = d.Path
+		}
+		p.plan.Destinations = append(p.plan.Destinations, Destination{d.Name, d.Kind, where, !p.plan.Preview || d.Previews})
+	}
+}
+
+func (p *planner) file(name, kind, platform, from string) {
+	to := []string{}
+	for _, d := range p.plan.Destinations {
+		if d.Takes {
+			to = append(to, d.Name)
+		}
+	}
+	p.plan.Files = append(p.plan.Files, File{name, kind, platform, from, to})
+}
+
+// names refuses names that collide or that a release cannot carry.
+func (p *planner) names() {
+	made := map[string][]File{}
+	var order []string
+	for _, f := range p.plan.Files {
+		key := strings.ToLower(f.Name)
+		if made[key] == nil {
+			order = append(order, key)
+		}
+		made[key] = append(made[key], f)
+		if f.Kind == KindManifest || f.Kind == KindSums {
+			continue
+		}
+		if err := manifest.CheckFile(f.Name); err != nil {
+			p.fail("%s (made from %s): %v; change its \"name\" in %s", f.Kind, describe(f), err, config.FileName)
+		}
+	}
+	for _, key := range order {
+		files := made[key]
+		if len(files) < 2 {
+			continue
+		}
+		from := make([]string, len(files))
+		for i, f := range files {
+			from[i] = describe(f)
+		}
+		p.fail("%d files would have the name %s: %s; give them different names with \"name\", for instance by adding {os}, {arch} or {variant}",
+			len(files), files[0].Name, strings.Join(from, ", "))
+	}
+}
+
+func describe(f File) string {
+	if f.Platform != "" {
+		return fmt.Sprintf("%s for %s", f.From, f.Platform)
+	}
+	return f.From
+}
+
+func (p *planner) sources() {
+	s := p.c.Source
+	if s == nil {
+		return
+	}
+	name := p.fill(s.File, p.values())
+	for _, format := range s.Formats {
+		file := name + "." + format
+		p.plan.Sources = append(p.plan.Sources, Source{file, format, p.c.Project.Name + "-" + p.plan.Version})
+		p.file(file, KindSource, "", "commit "+p.plan.Commit.ID[:min(8, len(p.plan.Commit.ID))])
+	}
+}
+
+func (p *planner) fill(text string, v placeholder.Values) string {
+	s, err := placeholder.Fill(text, v)
+	if err != nil {
+		p.fail("%q: %v", text, err)
+	}
+	return s
+}
+
+// builds groups the programs of a platform that one compiler run can make.
+func (p *planner) builds() {
+	groups := map[string]int{}
+	ids := map[string]int{}
+	for _, prog := range p.c.Programs {
+		source := path.Clean(strings.ReplaceAll(prog.Source, "\\", "/"))
+		if !p.hasGo(prog, source) {
+			continue
+		}
+		dir := p.moduleOf(source)
+		pkg := "./" + strings.TrimPrefix(strings.TrimPrefix(source, dir), "/")
+		if source == dir {
+			pkg = "."
+		}
+		for _, on := range prog.Platforms.List {
+			b := Build{Language: prog.Language, Platform: on, Target: on.String(), Dir: dir, Tags: prog.Tags, Flags: prog.Flags, Cgo: prog.Cgo}
+			v := p.platformValues(on)
+			v["platform"], v["program"] = on.String(), prog.Name
+			for key, text := range prog.Stamp {
+				b.Stamp = append(b.Stamp, key+"="+p.fill(text, v))
+			}
+			slices.Sort(b.Stamp)
+			for key, text := range prog.Env {
+				b.Env = append(b.Env, key+"="+text)
+			}
+			slices.Sort(b.Env)
+			out := Output{prog.Name, pkg, on.Executable(prog.Name)}
+			key := fmt.Sprintf("%q", []any{b.Target, dir, b.Stamp, b.Tags, b.Flags, b.Env, b.Cgo})
+			// The compiler names what it makes after the folder; one whose name
+			// is another must be alone in its run.
+			if path.Base(source) != prog.Name || pkg == "." {
+				key += prog.Name
+			}
+			if i, ok := groups[key]; ok {
+				p.plan.Builds[i].Programs = append(p.plan.Builds[i].Programs, out)
+				continue
+			}
+			b.ID = "compile " + b.Target
+			if ids[b.ID]++; ids[b.ID] > 1 {
+				b.ID += " " + prog.Name
+			}
+			b.Programs = []Output{out}
+			groups[key] = len(p.plan.Builds)
+			p.plan.Builds = append(p.plan.Builds, b)
+		}
+	}
+}
+
+func (p *planner) hasGo(prog *config.Program, source string) bool {
+	entries, err := fs.ReadDir(p.f.Files, source)
+	if err != nil {
+		p.fail("program %q: there is no folder %s; change \"source\" in [program.%s]", prog.Name, prog.Source, prog.Name)
+		return false
+	}
+	for _, e := range entries {
+		if strings.HasSuffix(e.Name(), ".go") && !strings.HasSuffix(e.Name(), "_test.go") {
+			return true
+		}
+	}
+	p.fail("program %q: the folder %s holds no Go files; change \"source\" in [program.%s]", prog.Name, prog.Source, prog.Name)
+	return false
+}
+
+// moduleOf finds the folder of the go.mod that a package belongs to.
+func (p *planner) moduleOf(source string) string {
+	for dir := source; ; dir = path.Dir(dir) {
+		if _, err := fs.Stat(p.f.Files, path.Join(dir, "go.mod")); err == nil || dir == "." {
+			return dir
+		}
+	}
+}
+
+// buildOf finds the build that makes a program for a platform.
+func (p *planner) buildOf(program string, on platform.Platform) (Build, Output, bool) {
+	for _, b := range p.plan.Builds {
+		if b.Platform != on {
+			continue
+		}
+		for _, o := range b.Programs {
+			if o.Program == program {
+				return b, o, true
+			}
+		}
+	}
+	return Build{}, Output{}, false
+}
