@@ -1,0 +1,130 @@
+package build
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"piedmont/internal/plan"
+)
+
+// Go compiles Go programs of one project.
+type Go struct {
+	Root   string // the project's folder
+	Jobs   int
+	Inputs *Inputs
+	tools  map[string]*GoTool // by module folder
+}
+
+// NewGo asks for the toolchain of every module that the builds are in.
+func NewGo(ctx context.Context, root string, builds []plan.Build, jobs int, in *Inputs) (*Go, error) {
+	g := &Go{Root: root, Jobs: jobs, Inputs: in, tools: map[string]*GoTool{}}
+	for _, b := range builds {
+		if g.tools[b.Dir] != nil {
+			continue
+		}
+		t, err := FindGo(ctx, filepath.Join(root, b.Dir))
+		if err != nil {
+			return nil, err
+		}
+		g.tools[b.Dir] = t
+	}
+	return g, nil
+}
+
+// Key is a text over everything that decides what a build makes: the
+// toolchain, the flags, and every file of the module and of those beside it
+// that it uses. It is "" where that is not all: with cgo, the C compiler and
+// the system's headers count too, and the Go tool looks after them.
+func (g *Go) Key(b plan.Build) (string, error) {
+	if b.Cgo {
+		return "", nil
+	}
+	t := g.tools[b.Dir]
+	sum, err := g.Inputs.Digest(filepath.Join(g.Root, b.Dir), t.settings["GOWORK"])
+	if err != nil {
+		return "", err
+	}
+	key, err := json.Marshal([]any{"go/1", t.Version, t.settings["GOEXPERIMENT"], b.Target, b.Programs, g.args(b), b.Env, sum})
+	return string(key), err
+}
+
+// Build compiles all programs of b into folder dir, under their file names.
+func (g *Go) Build(ctx context.Context, b plan.Build, dir string) error {
+	t := g.tools[b.Dir]
+	out := dir + string(filepath.Separator)
+	if len(b.Programs) == 1 {
+		out = filepath.Join(dir, b.Programs[0].File)
+	}
+	cgo := "CGO_ENABLED=0"
+	if b.Cgo {
+		cgo = "CGO_ENABLED=1"
+	}
+	env := append(t.env(cgo), b.Platform.GoEnv()...)
+	args := append([]string{"build", "-o", out, "-p", strconv.Itoa(max(1, g.Jobs))}, g.args(b)...)
+	stdout, stderr, err := run(ctx, filepath.Join(g.Root, b.Dir), append(env, b.Env...), "go", args...)
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		e := &CompileError{Platform: b.Platform, Output: firstOf(stderr+stdout, err.Error())}
+		for _, p := range b.Programs {
+			e.Programs = append(e.Programs, p.Program)
+		}
+		return e
+	}
+	for _, p := range b.Programs {
+		info, err := os.Stat(filepath.Join(dir, p.File))
+		if err != nil {
+			return fmt.Errorf("%s for %s: the compiler made no program from %s; is it a \"package main\"?", p.Program, b.Platform, path.Join(b.Dir, p.Package))
+		}
+		if info.Mode()&0o100 == 0 {
+			return fmt.Errorf("%s for %s: %s is not a \"package main\": a library was made instead of a program", p.Program, b.Platform, path.Join(b.Dir, p.Package))
+		}
+	}
+	return nil
+}
+
+// args are the arguments after the output. All -ldflags are joined into one,
+// since the Go tool lets the last one win.
+func (g *Go) args(b plan.Build) []string {
+	args := []string{"-trimpath"}
+	if len(b.Tags) > 0 {
+		args = append(args, "-tags="+strings.Join(b.Tags, ","))
+	}
+	var link []string
+	for _, stamp := range b.Stamp {
+		link = append(link, "-X "+quote(stamp))
+	}
+	for _, flag := range b.Flags {
+		if v, ok := strings.CutPrefix("-"+strings.TrimLeft(flag, "-"), "-ldflags="); ok {
+			link = append(link, v)
+			continue
+		}
+		args = append(args, flag)
+	}
+	if len(link) > 0 {
+		args = append(args, "-ldflags="+strings.Join(link, " "))
+	}
+	for _, p := range b.Programs {
+		args = append(args, p.Package)
+	}
+	return args
+}
+
+// quote protects a text in a list that the Go tool splits at spaces. Such a
+// text cannot hold both kinds of quotes; the plan's values hold neither.
+func quote(s string) string {
+	if !strings.ContainsAny(s, " \t\n'\"") {
+		return s
+	}
+	if !strings.Contains(s, "'") {
+		return "'" + s + "'"
+	}
+	return `"` + s + `"`
+}

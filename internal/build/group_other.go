@@ -1,0 +1,11 @@
+//go:build !unix
+
+package build
+
+import "os/exec"
+
+func ownGroup(*exec.Cmd) {}
+
+func stopGroup(cmd *exec.Cmd) error { return cmd.Process.Kill() }
+
+func killGroup(*exec.Cmd) {}

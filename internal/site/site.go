@@ -1,0 +1,354 @@
+// Package site draws the public face of a project's releases: pages for people,
+// an Atom feed and a JSON index. All of it is computed from the releases, so a
+// server can draw it when asked and a folder can hold it as files.
+package site
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"embed"
+	"encoding/json"
+	"encoding/xml"
+	"fmt"
+	"html/template"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+
+	"piedmont/internal/manifest"
+	"piedmont/internal/shelf"
+	"piedmont/internal/version"
+)
+
+//go:embed templates
+var files embed.FS
+
+var pages = template.Must(template.New("").ParseFS(files, "templates/*.html"))
+
+// Site is one project with its public releases, the highest version first.
+type Site struct {
+	Releases []shelf.Release
+	// Base is the absolute address of the project's page with a slash at its
+	// end, or "" when it is not known; only the feed needs it.
+	Base string
+}
+
+func (s Site) latest() shelf.Release {
+	r, _ := shelf.Latest(s.Releases)
+	return r
+}
+
+// Download is one line of a page.
+type download struct {
+	Name, Label, Detail, Size, SHA256, OS, Arch string
+}
+
+type group struct {
+	ID, Title string
+	Downloads []download
+}
+
+type view struct {
+	Project     manifest.Project
+	Title       string
+	Version     string
+	Tag         string
+	Commit      string
+	CommitTime  string
+	Published   string
+	PublishedAt string
+	Preview     bool
+	Newest      bool // this is what "latest" means
+	Groups      []group
+	Files       []download
+	Root        string // relative way from the page to the project's page
+	Here        string // relative way from the page to the release's folder
+	Others      []other
+	FirstFile   string
+	Style       template.CSS
+	Script      template.JS
+}
+
+type other struct {
+	Version, Date string
+	Preview, Here bool
+}
+
+// Project draws the project's page: the latest release and a list of all.
+func (s Site) Project() ([]byte, error) {
+	if len(s.Releases) == 0 {
+		return nil, shelf.ErrUnknown
+	}
+	r := s.latest()
+	return s.page(r, "./", r.Manifest.Version+"/")
+}
+
+// Release draws the page of one release, to be shown in its folder.
+func (s Site) Release(r shelf.Release) ([]byte, error) { return s.page(r, "../", "./") }
+
+func (s Site) page(r shelf.Release, root, here string) ([]byte, error) {
+	m := r.Manifest
+	style, err := files.ReadFile("templates/style.css")
+	if err != nil {
+		return nil, err
+	}
+	script, err := files.ReadFile("templates/script.js")
+	if err != nil {
+		return nil, err
+	}
+	v := view{
+		Project: m.Project, Title: m.Project.Name + " " + m.Version, Version: m.Version, Tag: m.Tag,
+		Commit: m.Commit.ID[:min(10, len(m.Commit.ID))], CommitTime: m.Commit.Time.UTC().Format("2 January 2006"),
+		Published: r.Published.UTC().Format("2 January 2006"), PublishedAt: r.Published.UTC().Format(time.RFC3339),
+		Preview: m.Preview, Newest: s.latest().Manifest.Version == m.Version, Groups: groups(m), Root: root, Here: here,
+		Style: template.CSS(style), Script: template.JS(script),
+	}
+	for _, f := range m.Files {
+		v.Files = append(v.Files, line(f))
+	}
+	if len(m.Files) > 0 {
+		v.FirstFile = m.Files[0].Name
+	}
+	for _, o := range s.Releases {
+		v.Others = append(v.Others, other{o.Manifest.Version, o.Published.UTC().Format("2 January 2006"), version.IsPrerelease(o.Manifest.Version), o.Manifest.Version == m.Version})
+	}
+	return render("release.html", v)
+}
+
+func render(name string, data any) ([]byte, error) {
+	var buf bytes.Buffer
+	if err := pages.ExecuteTemplate(&buf, name, data); err != nil {
+		return nil, fmt.Errorf("draw the page: %w", err)
+	}
+	return buf.Bytes(), nil
+}
+
+// systems are the groups of a page in their order.
+var systems = []struct{ id, title string }{
+	{"linux", "Linux"}, {"darwin", "macOS"}, {"windows", "Windows"},
+	{"freebsd", "FreeBSD"}, {"openbsd", "OpenBSD"}, {"netbsd", "NetBSD"},
+}
+
+// groups sorts the downloads by system; what fits every system and the source come last.
+func groups(m *manifest.Manifest) []group {
+	byID := map[string]*group{}
+	var order []string
+	add := func(id, title string, d download) {
+		if byID[id] == nil {
+			byID[id] = &group{ID: id, Title: title}
+			order = append(order, id)
+		}
+		byID[id].Downloads = append(byID[id].Downloads, d)
+	}
+	for _, f := range m.Files {
+		d := line(f)
+		switch {
+		case f.Kind == "source":
+			add("source", "Source code", d)
+		case f.Platform == "":
+			add("any", "Any system", d)
+		default:
+			title := d.OS
+			for _, s := range systems {
+				if s.id == d.OS {
+					title = s.title
+				}
+			}
+			add(d.OS, title, d)
+		}
+	}
+	rank := func(id string) int {
+		for i, s := range systems {
+			if s.id == id {
+				return i
+			}
+		}
+		return map[string]int{"any": 900, "source": 901}[id] + 50
+	}
+	slices.SortStableFunc(order, func(a, b string) int { return rank(a) - rank(b) })
+	var out []group
+	for _, id := range order {
+		out = append(out, *byID[id])
+	}
+	return out
+}
+
+// archNames are what people call the architectures.
+var archNames = map[string]string{
+	"amd64": "Intel or AMD, 64-bit", "386": "Intel or AMD, 32-bit", "arm64": "ARM, 64-bit", "arm": "ARM, 32-bit",
+	"riscv64": "RISC-V, 64-bit", "ppc64le": "POWER, little-endian", "s390x": "IBM Z",
+}
+
+func line(f manifest.File) download {
+	d := download{Name: f.Name, Size: humanize.IBytes(uint64(f.Size)), SHA256: f.SHA256, Label: f.Name}
+	if f.Platform != "" {
+		parts := strings.SplitN(f.Platform, "/", 3)
+		d.OS, d.Arch = parts[0], strings.Join(parts[1:], "/")
+		if len(parts) > 1 {
+			d.Label = archNames[parts[1]]
+			if d.Label == "" {
+				d.Label = parts[1]
+			}
+			if d.OS == "darwin" {
+				d.Label = map[string]string{"amd64": "Intel Mac", "arm64": "Apple silicon"}[parts[1]]
+			}
+			if len(parts) > 2 {
+				d.Label += " (" + parts[2] + ")"
+			}
+		}
+	}
+	d.Detail = ending(f.Name)
+	if f.From != "" && f.Kind == "bundle" {
+		d.Detail = f.From + ", " + d.Detail
+	}
+	return d
+}
+
+func ending(name string) string {
+	for _, e := range []string{"tar.gz", "tar.xz", "tar.zst", "zip"} {
+		if strings.HasSuffix(name, "."+e) {
+			return e
+		}
+	}
+	return "file"
+}
+
+// Home draws the list of a server's projects.
+func Home(projects []Site) ([]byte, error) {
+	type row struct {
+		Project       manifest.Project
+		Version, Date string
+	}
+	var rows []row
+	for _, s := range projects {
+		r := s.latest()
+		rows = append(rows, row{r.Manifest.Project, r.Manifest.Version, r.Published.UTC().Format("2 January 2006")})
+	}
+	style, err := files.ReadFile("templates/style.css")
+	if err != nil {
+		return nil, err
+	}
+	return render("home.html", map[string]any{"Rows": rows, "Style": template.CSS(style)})
+}
+
+// Missing draws the page for an address that leads nowhere.
+func Missing(root string) ([]byte, error) {
+	style, err := files.ReadFile("templates/style.css")
+	if err != nil {
+		return nil, err
+	}
+	return render("missing.html", map[string]any{"Root": root, "Style": template.CSS(style)})
+}
+
+// Feed writes the Atom feed (RFC 4287), the newest published first.
+func (s Site) Feed() ([]byte, error) {
+	if len(s.Releases) == 0 {
+		return nil, shelf.ErrUnknown
+	}
+	list := slices.Clone(s.Releases)
+	slices.SortStableFunc(list, func(a, b shelf.Release) int { return b.Published.Compare(a.Published) })
+	p := s.latest().Manifest.Project
+	feed := atomFeed{
+		XMLNS: "http://www.w3.org/2005/Atom", Title: p.Name + " releases", Subtitle: p.Summary, ID: urn(p.Name),
+		Updated: list[0].Published.UTC().Format(time.RFC3339), Author: atomPerson{author(p)},
+	}
+	if s.Base != "" {
+		feed.Links = []atomLink{{Rel: "self", Href: s.Base + "feed.atom", Type: "application/atom+xml"}, {Rel: "alternate", Href: s.Base, Type: "text/html"}}
+	}
+	for _, r := range list[:min(50, len(list))] {
+		m := r.Manifest
+		e := atomEntry{
+			Title: p.Name + " " + m.Version, ID: urn(p.Name + " " + m.Version), Updated: r.Published.UTC().Format(time.RFC3339),
+			Links:   []atomLink{{Rel: "alternate", Href: s.Base + m.Version + "/", Type: "text/html"}},
+			Summary: fmt.Sprintf("%d files, made from commit %s of %s.", len(m.Files), m.Commit.ID[:min(10, len(m.Commit.ID))], m.Commit.Time.UTC().Format("2 January 2006")),
+		}
+		for _, f := range m.Files {
+			e.Links = append(e.Links, atomLink{Rel: "enclosure", Href: s.Base + m.Version + "/" + f.Name, Type: f.MediaType, Length: f.Size, Title: f.Name})
+		}
+		feed.Entries = append(feed.Entries, e)
+	}
+	out, err := xml.MarshalIndent(feed, "", "  ")
+	return append([]byte(xml.Header), append(out, '\n')...), err
+}
+
+func author(p manifest.Project) string {
+	name, _, _ := strings.Cut(p.Maintainer, " <")
+	if name == "" {
+		return p.Name
+	}
+	return name
+}
+
+// urn makes an identity that stays the same wherever the feed is shown: a
+// UUID of version 8 (RFC 9562) from a digest.
+func urn(text string) string {
+	h := sha256.Sum256([]byte("piedmont feed\x00" + text))
+	h[6], h[8] = h[6]&0x0f|0x80, h[8]&0x3f|0x80
+	return fmt.Sprintf("urn:uuid:%x-%x-%x-%x-%x", h[:4], h[4:6], h[6:8], h[8:10], h[10:16])
+}
+
+type atomFeed struct {
+	XMLName  xml.Name    `xml:"feed"`
+	XMLNS    string      `xml:"xmlns,attr"`
+	Title    string      `xml:"title"`
+	Subtitle string      `xml:"subtitle,omitempty"`
+	ID       string      `xml:"id"`
+	Updated  string      `xml:"updated"`
+	Author   atomPerson  `xml:"author"`
+	Links    []atomLink  `xml:"link"`
+	Entries  []atomEntry `xml:"entry"`
+}
+
+type atomPerson struct {
+	Name string `xml:"name"`
+}
+
+type atomLink struct {
+	Rel    string `xml:"rel,attr"`
+	Href   string `xml:"href,attr"`
+	Type   string `xml:"type,attr,omitempty"`
+	Length int64  `xml:"length,attr,omitempty"`
+	Title  string `xml:"title,attr,omitempty"`
+}
+
+type atomEntry struct {
+	Title   string     `xml:"title"`
+	ID      string     `xml:"id"`
+	Updated string     `xml:"updated"`
+	Links   []atomLink `xml:"link"`
+	Summary string     `xml:"summary"`
+}
+
+// Index is the JSON of all public releases; docs/release-page.md describes it.
+type Index struct {
+	Format   string           `json:"format"`
+	Project  manifest.Project `json:"project"`
+	Latest   string           `json:"latest"`
+	Releases []IndexRelease   `json:"releases"`
+}
+
+// IndexRelease is one line of the index.
+type IndexRelease struct {
+	Version   string    `json:"version"`
+	Preview   bool      `json:"preview"`
+	State     string    `json:"state"`
+	Published time.Time `json:"published"`
+	Manifest  string    `json:"manifest_sha256"`
+	Path      string    `json:"path"` // relative to the index
+}
+
+// JSON writes the index.
+func (s Site) JSON() ([]byte, error) {
+	if len(s.Releases) == 0 {
+		return nil, shelf.ErrUnknown
+	}
+	r := s.latest()
+	x := Index{Format: "piedmont-index/1", Project: r.Manifest.Project, Latest: r.Manifest.Version}
+	for _, r := range s.Releases {
+		x.Releases = append(x.Releases, IndexRelease{r.Manifest.Version, r.Manifest.Preview, r.State, r.Published, r.Record.Manifest, r.Manifest.Version + "/"})
+	}
+	out, err := json.MarshalIndent(x, "", "  ")
+	return append(out, '\n'), err
+}
