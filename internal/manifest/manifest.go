@@ -4,6 +4,8 @@ package manifest
 
 import (
 	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -144,4 +146,10 @@ func Difference(have, want *Manifest) []string {
 		out = append(out, Name+" differs")
 	}
 	return out
+}
+
+// Digest is the SHA-256 of an encoded manifest, in hex: the identity of a release.
+func Digest(encoded []byte) string {
+	sum := sha256.Sum256(encoded)
+	return hex.EncodeToString(sum[:])
 }

@@ -149,7 +149,11 @@ func (d *Draft) Put(name string, offset int64, r io.Reader) (string, error) {
 
 // Publish makes the draft public in one step, or says what is missing. Doing it
 // again, or side by side, ends as the same release.
-func (d *Draft) Publish(now time.Time) (Release, error) {
+func (d *Draft) Publish(now time.Time) (Release, error) { return d.PublishWith(now, nil) }
+
+// PublishWith does the same and puts further files beside those of the release,
+// which appear with it.
+func (d *Draft) PublishWith(now time.Time, beside func(Release) (map[string][]byte, error)) (Release, error) {
 	if done, err := d.published(); err != nil {
 		return Release{}, err
 	} else if done {
@@ -164,17 +168,26 @@ func (d *Draft) Publish(now time.Time) (Release, error) {
 	if len(missing) > 0 {
 		return Release{}, &IncompleteError{missing}
 	}
-	record, err := json.MarshalIndent(Record{"public", now.UTC().Truncate(time.Second), digest(d.encoded)}, "", "  ")
+	rel := Release{Record{"public", now.UTC().Truncate(time.Second), digest(d.encoded)}, d.Manifest}
+	record, err := json.MarshalIndent(rel.Record, "", "  ")
 	if err != nil {
 		return Release{}, err
 	}
-	for name, data := range map[string][]byte{manifest.SumsName: d.Manifest.Sums(d.encoded), RecordName: append(record, '\n')} {
-		if err := atomicfile.Write(filepath.Join(d.dir(), name), data, 0o644); err != nil {
+	more := map[string][]byte{}
+	if beside != nil {
+		if more, err = beside(rel); err != nil {
 			return Release{}, err
 		}
 	}
+	// Before anything is written: what killed runs left beside the files.
 	if err := d.clear(); err != nil {
 		return Release{}, err
+	}
+	more[manifest.SumsName], more[RecordName] = d.Manifest.Sums(d.encoded), append(record, '\n')
+	for name, data := range more {
+		if err := atomicfile.Write(filepath.Join(d.dir(), name), data, 0o644); err != nil {
+			return Release{}, err
+		}
 	}
 	if err := atomicfile.SyncDir(d.dir()); err != nil {
 		return Release{}, err
@@ -200,7 +213,7 @@ func (d *Draft) clear() error {
 	}
 	for _, e := range entries {
 		_, listed := d.Manifest.File(e.Name())
-		if listed || e.Name() == manifest.Name || e.Name() == manifest.SumsName || e.Name() == RecordName {
+		if listed || e.Name() == manifest.Name {
 			continue
 		}
 		if err := os.RemoveAll(filepath.Join(d.dir(), e.Name())); err != nil {

@@ -352,3 +352,10 @@ func (s Site) JSON() ([]byte, error) {
 	out, err := json.MarshalIndent(x, "", "  ")
 	return append(out, '\n'), err
 }
+
+// Forward is a page that leads on to another.
+func Forward(to string) []byte {
+	to = template.HTMLEscapeString(to)
+	return []byte("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>Latest release</title>" +
+		"<meta http-equiv=\"refresh\" content=\"0; url=" + to + "\"></head><body><a href=\"" + to + "\">The latest release</a></body></html>\n")
+}
