@@ -84,7 +84,7 @@ type Source struct {
 type Destination struct {
 	Name     string `toml:"-"`
 	Kind     string `toml:"kind" need:"yes" doc:"What the far side is: \"release-page\", a Piedmont server or one that speaks its protocol; \"folder\", a folder that becomes a static site." choice:"release-page folder"`
-	URL      string `toml:"url" doc:"Address of a release page." example:"\"https://releases.example.org\""`
+	URL      string `toml:"url" doc:"Address of a release page, or env:NAME for an environment variable that holds it." example:"\"https://releases.example.org\""`
 	Token    Secret `toml:"token" doc:"Where the release page's token is: env:NAME, file:PATH or command:LINE, never the secret itself." example:"\"env:HUTBELL_PAGE_TOKEN\""`
 	Path     string `toml:"path" doc:"Path of a folder, relative to the project's root." example:"\"../share/hutbell\""`
 	Site     string `toml:"site" doc:"Address under which a web server shows the folder; the feed needs it for absolute links." example:"\"https://dl.example.org/hutbell\""`

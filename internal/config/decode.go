@@ -85,7 +85,7 @@ func (d *decoder) unknownKey(key string, known []string, pos Pos, table string) 
 }
 
 func (d *decoder) choice(value string, known []string, where, what string) {
-	if value == "" || slices.Contains(known, value) {
+	if value == "" || len(known) == 0 || slices.Contains(known, value) {
 		return
 	}
 	d.unknownName(where, what, value, known)
@@ -106,16 +106,10 @@ func (d *decoder) unknownName(where, what, name string, known []string) {
 
 // near suggests the known name closest to a misspelt one.
 func near(name string, known []string) string {
-	best, distance := "", len(name)/2+1
-	for _, k := range known {
-		if n := levenshtein.Distance(strings.ToLower(name), strings.ToLower(k), nil); n < distance {
-			best, distance = k, n
-		}
+	if best := Near(name, known); best != "" {
+		return fmt.Sprintf("did you mean %q?", best)
 	}
-	if best == "" {
-		return ""
-	}
-	return fmt.Sprintf("did you mean %q?", best)
+	return ""
 }
 
 // table fills a struct from a table node; where is the path of the table.
@@ -307,4 +301,15 @@ func join(where, key string) string {
 		return key
 	}
 	return where + "." + key
+}
+
+// Near gives the known name closest to a misspelt one, or "".
+func Near(name string, known []string) string {
+	best, distance := "", len(name)/2+1
+	for _, k := range known {
+		if n := levenshtein.Distance(strings.ToLower(name), strings.ToLower(k), nil); n < distance {
+			best, distance = k, n
+		}
+	}
+	return best
 }

@@ -287,7 +287,11 @@ func (v *validator) destination(d *Destination) {
 	switch d.Kind {
 	case "release-page":
 		need("url", d.URL, "path", d.Path)
-		v.address(d.URL, where+".url")
+		if _, fromEnv := strings.CutPrefix(d.URL, "env:"); d.URL != "" && !fromEnv {
+			if err := CheckAddress(d.URL); err != nil {
+				v.fail(v.at[where+".url"], err.Error(), "")
+			}
+		}
 	case "folder":
 		need("path", d.Path, "url", d.URL)
 		if d.Token.From != "" {
@@ -295,26 +299,37 @@ func (v *validator) destination(d *Destination) {
 		}
 	}
 	if d.Site != "" {
-		v.address(d.Site, where+".site")
+		if err := checkURL(d.Site); err != nil {
+			v.fail(v.at[where+".site"], err.Error(), "")
+		}
 	}
 }
 
-// address checks a URL; plain http may only reach this machine, since a token goes with it.
-func (v *validator) address(s, where string) {
-	if s == "" {
-		return
+// CheckAddress says why something cannot be a release page's address. Plain
+// http may only reach this machine, since a token goes with every request.
+func CheckAddress(s string) error {
+	if err := checkURL(s); err != nil {
+		return err
 	}
 	u, err := url.Parse(s)
-	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
-		v.fail(v.at[where], fmt.Sprintf("%q is not an http or https address", s), "")
-		return
-	}
-	if u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		v.fail(v.at[where], "an address here has no user, password, query or fragment", "name the token's place with \"token\"")
+	if err != nil {
+		return err
 	}
 	host := u.Hostname()
 	ip := net.ParseIP(host)
-	if u.Scheme == "http" && host != "localhost" && (ip == nil || !ip.IsLoopback()) && strings.HasSuffix(where, ".url") {
-		v.fail(v.at[where], "http:// would send the token readable over the network", "use https://")
+	if u.Scheme == "http" && host != "localhost" && (ip == nil || !ip.IsLoopback()) {
+		return fmt.Errorf("http:// would send the token readable over the network: use https://%s", u.Host)
 	}
+	return nil
+}
+
+func checkURL(s string) error {
+	u, err := url.Parse(s)
+	if err != nil || u.Host == "" || (u.Scheme != "http" && u.Scheme != "https") {
+		return fmt.Errorf("%q is not an http or https address", s)
+	}
+	if u.User != nil || u.RawQuery != "" || u.Fragment != "" {
+		return errors.New("an address here has no user, password, query or fragment: name the token's place with \"token\"")
+	}
+	return nil
 }

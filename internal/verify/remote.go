@@ -101,14 +101,15 @@ func (r *remote) open(ctx context.Context, name string) (io.ReadCloser, error) {
 
 // download reads a file and goes on where a connection broke.
 type download struct {
-	r     *remote
-	name  string
-	ctx   context.Context
-	touch func()
-	stop  func()
-	body  io.ReadCloser
-	tag   string
-	done  int64
+	r      *remote
+	name   string
+	ctx    context.Context
+	touch  func()
+	stop   func()
+	body   io.ReadCloser
+	tag    string
+	done   int64
+	breaks int // in a row, without a byte between them
 }
 
 func (d *download) connect() error {
@@ -123,7 +124,10 @@ func (d *download) connect() error {
 func (d *download) Read(p []byte) (int, error) {
 	n, err := d.body.Read(p)
 	d.done += int64(n)
-	d.touch()
+	if n > 0 {
+		d.breaks = 0
+		d.touch()
+	}
 	if err == nil || err == io.EOF {
 		return n, err
 	}
@@ -132,7 +136,7 @@ func (d *download) Read(p []byte) (int, error) {
 	}
 	explained := web.Explain(err, d.r.base)
 	var temporary *web.TemporaryError
-	if !errors.As(explained, &temporary) || d.tag == "" {
+	if d.breaks++; !errors.As(explained, &temporary) || d.tag == "" || d.breaks >= web.DefaultPatience.Tries {
 		return 0, explained
 	}
 	_ = d.body.Close()

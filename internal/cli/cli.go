@@ -1,0 +1,181 @@
+// Package cli is the command line: commands, their options, and what they say.
+// It is the only user of the command-line library, and computes nothing itself.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"piedmont/internal/config"
+	"piedmont/internal/term"
+)
+
+// Version is Piedmont's own; the linker sets it in a release.
+var Version = "development"
+
+// Run runs one call and returns its exit status.
+func Run(ctx context.Context, args []string, out, err io.Writer) int {
+	cli.HelpPrinter = printHelp
+	a := &app{screen: term.New(out, err)}
+	root := a.root()
+	root.Writer, root.ErrWriter = out, err
+	return a.exit(ctx, root.Run(ctx, args))
+}
+
+// app is one call: its screen and what the options of every command say.
+type app struct {
+	screen  *term.Screen
+	dir     string
+	config  string
+	json    bool
+	quiet   bool
+	verbose bool
+	jobs    int
+}
+
+const (
+	groupFirst = "First steps"
+	groupWork  = "The work, in its order"
+	groupLook  = "Looking"
+	groupServe = "Serving"
+)
+
+func (a *app) root() *cli.Command {
+	root := &cli.Command{
+		Name:            "piedmont",
+		Usage:           "takes a project from a tagged commit to a published, verified release",
+		HideHelpCommand: true,
+		Version:         Version,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "C", Usage: "work in `DIR` instead of the current folder", Destination: &a.dir},
+			&cli.StringFlag{Name: "config", Usage: "read `FILE` instead of looking for " + config.FileName, Destination: &a.config},
+			&cli.IntFlag{Name: "jobs", Usage: "do at most `N` things at once", Value: runtime.NumCPU(), HideDefault: true, Destination: &a.jobs},
+			&cli.BoolFlag{Name: "json", Usage: "print one JSON document instead of text", Destination: &a.json},
+			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but the result and what went wrong", Destination: &a.quiet},
+			&cli.BoolFlag{Name: "verbose", Usage: "print more: what patterns matched, what was unchanged", Destination: &a.verbose},
+		},
+		Commands: []*cli.Command{
+			a.start(), a.demo(),
+			a.plan(), a.make(), a.publish(), a.ship(),
+			a.show(), a.verify(),
+			a.serve(),
+		},
+		Before:         a.before,
+		ExitErrHandler: func(context.Context, *cli.Command, error) {},
+		OnUsageError:   usageError,
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Present() {
+				return unknownCommand(c, c.Args().First())
+			}
+			return cli.ShowRootCommandHelp(c)
+		},
+	}
+	forEach(root, func(c *cli.Command) { c.OnUsageError, c.HideHelpCommand = usageError, true })
+	return root
+}
+
+func forEach(c *cli.Command, do func(*cli.Command)) {
+	do(c)
+	for _, sub := range c.Commands {
+		forEach(sub, do)
+	}
+}
+
+// before checks the options that every command has.
+func (a *app) before(ctx context.Context, _ *cli.Command) (context.Context, error) {
+	if a.jobs < 1 {
+		return ctx, usage("--jobs takes a number from 1 on")
+	}
+	if a.quiet && a.verbose {
+		return ctx, usage("--quiet and --verbose exclude each other")
+	}
+	if a.dir != "" {
+		if err := os.Chdir(a.dir); err != nil {
+			return ctx, usage(fmt.Sprintf("-C %s: there is no such folder", a.dir))
+		}
+	}
+	return ctx, nil
+}
+
+func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
+	text := err.Error()
+	if name, ok := strings.CutPrefix(text, "flag provided but not defined: "); ok {
+		text = fmt.Sprintf("there is no option %s", name)
+		var known []string
+		for _, f := range append(c.Flags, c.Root().Flags...) {
+			for _, n := range f.Names() {
+				known = append(known, "--"+n)
+			}
+		}
+		if near := config.Near(strings.TrimLeft(name, "-"), trimAll(known)); near != "" {
+			text += fmt.Sprintf("; did you mean --%s?", near)
+		}
+	}
+	return usage(text + "\nRun \"" + c.FullName() + " --help\" to see its options")
+}
+
+func trimAll(names []string) []string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = strings.TrimLeft(n, "-")
+	}
+	return out
+}
+
+func unknownCommand(c *cli.Command, name string) error {
+	var known []string
+	for _, sub := range c.VisibleCommands() {
+		known = append(known, sub.Name)
+	}
+	text := fmt.Sprintf("there is no command %q", name)
+	if near := config.Near(name, known); near != "" {
+		text += fmt.Sprintf("; did you mean %q?", near)
+	}
+	return usage(text + "\nRun \"" + c.FullName() + " --help\" to see them all")
+}
+
+// noArgs refuses words that a command does not take.
+func noArgs(c *cli.Command) error {
+	if c.Args().Present() {
+		return usage(fmt.Sprintf("%q takes no %q\nRun \"%s --help\" to see what it takes", c.FullName(), c.Args().First(), c.FullName()))
+	}
+	return nil
+}
+
+// oneArg gives the one word that a command takes.
+func oneArg(c *cli.Command, what string) (string, error) {
+	if c.NArg() != 1 {
+		return "", usage(fmt.Sprintf("%q takes one %s\nRun \"%s --help\" to see an example", c.FullName(), what, c.FullName()))
+	}
+	return c.Args().First(), nil
+}
+
+// configFile finds the description file.
+func (a *app) configFile() (string, error) {
+	if a.config != "" {
+		file, err := filepath.Abs(a.config)
+		if err != nil {
+			return "", err
+		}
+		if _, err := os.Stat(file); err != nil {
+			return "", usage(fmt.Sprintf("--config %s: there is no such file", a.config))
+		}
+		return file, nil
+	}
+	dir, err := os.Getwd()
+	if err != nil {
+		return "", errors.New("the current folder is gone: change to another one")
+	}
+	return config.Find(dir)
+}
+
+// example keeps a command's example where the help and the reference find it.
+func example(lines ...string) map[string]any { return map[string]any{"example": lines} }

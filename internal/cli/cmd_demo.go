@@ -1,0 +1,165 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"piedmont/internal/demo"
+	"piedmont/internal/page"
+	"piedmont/internal/term"
+)
+
+func (a *app) demo() *cli.Command {
+	var stay bool
+	return &cli.Command{
+		Name: "demo", Category: groupFirst,
+		Usage: "does the whole job on a sample project, with a release page of its own", ArgsUsage: "[DIR]",
+		Description: "It writes the project with its git history into DIR (without one, into a new\nfolder for temporary files), starts a release page on a free port of this\nmachine, ships, downloads what came out and verifies it.",
+		Flags:       []cli.Flag{&cli.BoolFlag{Name: "stay", Usage: "leave the release page running until Ctrl-C", Destination: &stay}},
+		Metadata:    example("piedmont demo", "piedmont demo hutbell-demo --stay"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			dir, err := demoDir(c)
+			if err != nil {
+				return err
+			}
+			return a.runDemo(ctx, dir, stay)
+		},
+	}
+}
+
+func demoDir(c *cli.Command) (string, error) {
+	if c.NArg() > 1 {
+		return "", usage("\"piedmont demo\" takes one folder at most")
+	}
+	if c.NArg() == 0 {
+		return os.MkdirTemp("", "piedmont-demo-")
+	}
+	dir, err := filepath.Abs(c.Args().First())
+	if err != nil {
+		return "", err
+	}
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return "", usage(fmt.Sprintf("%s is not empty: name a folder that does not exist yet", c.Args().First()))
+	}
+	return dir, os.MkdirAll(dir, 0o755)
+}
+
+// step announces what the demo does, with the command that does it by hand.
+func (a *app) step(text, command string) {
+	if a.quiet || a.json {
+		return
+	}
+	s := a.screen
+	s.Print("\n%s", s.Paint(term.Bold, text))
+	if command != "" {
+		s.Print("%s", s.Paint(term.Soft, "  $ "+command))
+	}
+}
+
+func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
+	project := filepath.Join(dir, demo.Name)
+	data := filepath.Join(dir, "page")
+	a.step("A project with a git history, made up for this: "+project, "")
+	if err := demo.Write(ctx, project); err != nil {
+		return err
+	}
+	address, end, err := a.demoPage(ctx, data)
+	if err != nil {
+		return err
+	}
+	defer end()
+	if err := os.Chdir(project); err != nil {
+		return err
+	}
+	a.config = ""
+	if !a.quiet && !a.json {
+		a.step("What will be made", "piedmont plan")
+		p, err := a.load(ctx)
+		if err != nil {
+			return err
+		}
+		a.showPlan(p.plan)
+	}
+	a.step("Make it and publish it", "piedmont ship")
+	if err := a.runShip(ctx, nil, false); err != nil {
+		return err
+	}
+	for _, where := range []string{address + demo.Name + "/" + demo.Version + "/", filepath.Join(dir, "share", demo.Version)} {
+		a.step("Check what anybody gets there", "piedmont verify "+where)
+		r, err := a.runVerify(ctx, where)
+		if err != nil {
+			return err
+		}
+		if !a.json {
+			a.showReport(r)
+		}
+		if !r.OK {
+			return &statusError{code: statusMismatch, err: errors.New("what was published does not match"), silent: true}
+		}
+	}
+	return a.demoEnd(ctx, dir, data, address, stay)
+}
+
+func (a *app) demoEnd(ctx context.Context, dir, data, address string, stay bool) error {
+	a.step("Where to look", "")
+	if !a.json {
+		s := a.screen
+		rows := [][]string{
+			{"the project", filepath.Join(dir, demo.Name)},
+			{"what was made", filepath.Join(dir, demo.Name, "outbox", demo.Version)},
+			{"a folder that is a site", filepath.Join(dir, "share", "index.html")},
+		}
+		if stay {
+			rows = append(rows, []string{"the release page", address + demo.Name + "/"})
+		}
+		s.Print("%s", s.Table([]term.Column{{Title: "what"}, {Title: "where"}}, rows))
+		if !stay {
+			s.Print("\nThe release page has stopped. To see it: piedmont serve --data %s", data)
+		}
+	}
+	if !stay {
+		return nil
+	}
+	a.screen.Say("The release page runs until Ctrl-C")
+	<-ctx.Done()
+	return nil
+}
+
+// demoPage starts a release page and tells the sample project's configuration
+// about it, by the variables that it names.
+func (a *app) demoPage(ctx context.Context, data string) (address string, end func(), err error) {
+	server, err := page.New(page.Options{Data: data, Limits: page.DefaultLimits})
+	if err != nil {
+		return "", nil, err
+	}
+	secret, err := page.OpenTokens(data).Add("demo", []string{demo.Name}, []string{page.RightUpload, page.RightPublish}, time.Now())
+	if err != nil {
+		return "", nil, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	address = fmt.Sprintf("http://%s/", l.Addr())
+	for name, value := range map[string]string{"HUTBELL_PAGE": strings.TrimSuffix(address, "/"), "HUTBELL_PAGE_TOKEN": secret} {
+		if err := os.Setenv(name, value); err != nil {
+			return "", nil, err
+		}
+	}
+	a.step("A release page on this machine: "+address, "piedmont serve --data "+data)
+	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		_ = server.Serve(serving, l) // it ends with the demo
+	}()
+	return address, func() { stop(); <-done; _ = server.Close() }, nil
+}

@@ -1,0 +1,121 @@
+package cli
+
+import (
+	"context"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"piedmont/internal/manifest"
+	"piedmont/internal/outbox"
+	"piedmont/internal/term"
+)
+
+// madeAnswer is the JSON of what was made; docs/commands.md describes it.
+type madeAnswer struct {
+	Project   string     `json:"project"`
+	Version   string     `json:"version"`
+	Preview   bool       `json:"preview"`
+	Folder    string     `json:"folder"`
+	Manifest  string     `json:"manifest"`
+	Unchanged bool       `json:"unchanged"`
+	Seconds   float64    `json:"seconds"`
+	Files     []madeFile `json:"files"`
+}
+
+type madeFile struct {
+	Name     string `json:"name"`
+	Kind     string `json:"kind"`
+	Platform string `json:"platform,omitempty"`
+	Size     int64  `json:"size"`
+	SHA256   string `json:"sha256"`
+}
+
+func (a *app) make() *cli.Command {
+	var noWait bool
+	return &cli.Command{
+		Name: "make", Category: groupWork,
+		Usage:       "builds, packs, sums and writes the manifest: fills the outbox",
+		Description: "The files end in outbox/VERSION, which appears as a whole or not at all. What\nhas not changed since an earlier run is not made again.",
+		Flags:       []cli.Flag{noWaitFlag(&noWait)},
+		Metadata:    example("piedmont make", "piedmont make --jobs 4 --json"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArgs(c); err != nil {
+				return err
+			}
+			p, err := a.load(ctx)
+			if err != nil {
+				return err
+			}
+			res, err := a.makeOutbox(ctx, p, noWait)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(madeOf(res))
+			}
+			a.showMade(res)
+			return nil
+		},
+	}
+}
+
+func noWaitFlag(into *bool) cli.Flag {
+	return &cli.BoolFlag{Name: "no-wait", Usage: "fail at once when another run works in this project, and say which", Destination: into}
+}
+
+func (a *app) makeOutbox(ctx context.Context, p *project, noWait bool) (*outbox.Result, error) {
+	sink, stop := a.screen.Progress(a.quiet, a.verbose)
+	defer stop()
+	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.config.Dir, Jobs: a.jobs, NoWait: noWait, Events: sink})
+}
+
+func madeOf(r *outbox.Result) madeAnswer {
+	out := madeAnswer{Project: r.Manifest.Project.Name, Version: r.Version, Preview: r.Manifest.Preview, Folder: r.Dir,
+		Manifest: filepath.Join(r.Dir, manifest.Name), Unchanged: r.Unchanged, Seconds: r.Took.Seconds()}
+	for _, f := range r.Manifest.Files {
+		out.Files = append(out.Files, madeFile{f.Name, f.Kind, f.Platform, f.Size, f.SHA256})
+	}
+	return out
+}
+
+func (a *app) showMade(r *outbox.Result) {
+	s := a.screen
+	if a.quiet {
+		s.Print("%s", r.Dir)
+		return
+	}
+	s.Print("%s", a.fileTable(r.Manifest))
+	var total int64
+	for _, f := range r.Manifest.Files {
+		total += f.Size
+	}
+	s.Print("")
+	how := "made in " + term.Took(r.Took)
+	if r.Unchanged {
+		how = "unchanged, seen in " + term.Took(r.Took)
+	}
+	s.Print("%s: %s, %s, %s", s.Paint(term.Bold, r.Manifest.Project.Name+" "+r.Version), term.Count(len(r.Manifest.Files), "file"), term.Size(total), how)
+	s.Print("They are in %s, with %s and %s", s.Paint(term.Name, shorten(r.Dir)), manifest.Name, manifest.SumsName)
+}
+
+func (a *app) fileTable(m *manifest.Manifest) string {
+	var rows [][]string
+	for _, f := range m.Files {
+		rows = append(rows, []string{f.Name, f.Kind, f.Platform, term.Size(f.Size), f.SHA256[:12]})
+	}
+	return a.screen.Table([]term.Column{{Title: "file"}, {Title: "kind"}, {Title: "platform"}, {Title: "size", Right: true}, {Title: "sha-256 begins"}}, rows)
+}
+
+// shorten writes a path as seen from the current folder where that is shorter.
+func shorten(path string) string {
+	here, err := filepath.Abs(".")
+	if err != nil {
+		return path
+	}
+	rel, err := filepath.Rel(here, path)
+	if err != nil || len(rel) >= len(path) || rel == "." {
+		return path
+	}
+	return rel
+}

@@ -1,0 +1,227 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"piedmont/internal/config"
+	"piedmont/internal/outbox"
+	"piedmont/internal/publish"
+	"piedmont/internal/term"
+	"piedmont/internal/web"
+)
+
+// publishedAnswer is the JSON of what was published; docs/commands.md describes it.
+type publishedAnswer struct {
+	Project      string            `json:"project"`
+	Version      string            `json:"version"`
+	Destinations []publishedOnePer `json:"destinations"`
+}
+
+type publishedOnePer struct {
+	Name    string  `json:"name"`
+	Kind    string  `json:"kind"`
+	Where   string  `json:"where"`
+	Already bool    `json:"already_public"`
+	Sent    int     `json:"files_sent"`
+	Skipped int     `json:"files_there"`
+	Bytes   int64   `json:"bytes_sent"`
+	Seconds float64 `json:"seconds"`
+}
+
+func (a *app) publish() *cli.Command {
+	var to []string
+	return &cli.Command{
+		Name: "publish", Category: groupWork,
+		Usage:       "brings the outbox to its destinations: draft, upload, verify, make public",
+		Description: "A destination shows nothing of a release before all of it is there and\nverified. Publishing again changes nothing; after a break it goes on where it\nstopped.",
+		Flags:       []cli.Flag{toFlag(&to)},
+		Metadata:    example("piedmont publish", "piedmont publish --to page"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArgs(c); err != nil {
+				return err
+			}
+			p, err := a.load(ctx)
+			if err != nil {
+				return err
+			}
+			targets, err := choose(p, to)
+			if err != nil {
+				return err
+			}
+			answer, err := a.publishTo(ctx, p, targets)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				return a.printJSON(answer)
+			}
+			a.showPublished(answer)
+			return nil
+		},
+	}
+}
+
+func toFlag(into *[]string) cli.Flag {
+	return &cli.StringSliceFlag{Name: "to", Usage: "publish to the destination `NAME` only; may be given again", Destination: into}
+}
+
+// choose picks the destinations: those that are named, else all that take this version.
+func choose(p *project, names []string) ([]*config.Destination, error) {
+	if len(p.config.Destinations) == 0 {
+		return nil, usage("no destination is described: add a [destination.NAME] to " + config.FileName)
+	}
+	var known []string
+	for _, d := range p.config.Destinations {
+		known = append(known, d.Name)
+	}
+	var out []*config.Destination
+	for _, name := range names {
+		d := p.config.Destination(name)
+		if d == nil {
+			text := fmt.Sprintf("there is no destination %q", name)
+			if near := config.Near(name, known); near != "" {
+				text += fmt.Sprintf("; did you mean %q?", near)
+			}
+			return nil, usage(text)
+		}
+		if p.plan.Preview && !d.Previews {
+			return nil, previewRefused(p, name)
+		}
+		out = append(out, d)
+	}
+	if len(names) > 0 {
+		return out, nil
+	}
+	for _, d := range p.config.Destinations {
+		if !p.plan.Preview || d.Previews {
+			out = append(out, d)
+		}
+	}
+	if len(out) == 0 {
+		return nil, previewRefused(p, strings.Join(known, ", "))
+	}
+	return out, nil
+}
+
+func previewRefused(p *project, names string) error {
+	mend := "Commit everything and tag the commit, or set previews = true for the destination"
+	if p.plan.Why == "HEAD carries no version tag" || strings.HasPrefix(p.plan.Why, "HEAD carries no version tag;") {
+		mend = "Tag the commit, such as with: git tag " + p.config.Version.Pattern.Tag("1.0.0") + "\nOr set previews = true for the destination"
+	}
+	return usage(fmt.Sprintf("%s is a preview (%s), and %s takes none\n%s", p.plan.Version, p.plan.Why, names, mend))
+}
+
+func (a *app) publishTo(ctx context.Context, p *project, targets []*config.Destination) (publishedAnswer, error) {
+	answer := publishedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version}
+	dir := outbox.Dir(p.config.Dir, p.plan.Version)
+	if _, _, err := publish.Load(dir); errors.Is(err, fs.ErrNotExist) {
+		return answer, usage(fmt.Sprintf("there is no %s in the outbox: run \"piedmont make\" first", p.plan.Version))
+	}
+	for _, t := range targets {
+		d, err := openDestination(ctx, p.config.Dir, t)
+		if err != nil {
+			return answer, err
+		}
+		res, err := a.publishOne(ctx, dir, t.Name, d)
+		if err != nil {
+			if len(targets) > 1 {
+				return answer, fmt.Errorf("destination %q: %w%s", t.Name, err, sofar(answer))
+			}
+			return answer, err
+		}
+		answer.Destinations = append(answer.Destinations, publishedOnePer{t.Name, t.Kind, res.Where, res.Already, res.Sent, res.Skipped, res.Bytes, res.Took.Seconds()})
+	}
+	return answer, nil
+}
+
+func sofar(answer publishedAnswer) string {
+	if len(answer.Destinations) == 0 {
+		return ""
+	}
+	var names []string
+	for _, d := range answer.Destinations {
+		names = append(names, d.Name)
+	}
+	return fmt.Sprintf("\nIt is public at %s", strings.Join(names, ", "))
+}
+
+func (a *app) publishOne(ctx context.Context, dir, name string, d publish.Destination) (*publish.Result, error) {
+	sink, stop := a.screen.Progress(a.quiet, a.verbose)
+	defer stop()
+	return publish.Run(ctx, dir, d, publish.Options{Name: name, Jobs: max(2, a.jobs), Patience: web.DefaultPatience, Events: sink})
+}
+
+func (a *app) showPublished(answer publishedAnswer) {
+	s := a.screen
+	for _, d := range answer.Destinations {
+		if a.quiet {
+			s.Print("%s", d.Where)
+			continue
+		}
+		how := fmt.Sprintf("%s sent, %s", term.Count(d.Sent, "file"), term.Size(d.Bytes))
+		if d.Skipped > 0 && d.Sent > 0 {
+			how += fmt.Sprintf(", %d were there", d.Skipped)
+		}
+		if d.Already {
+			how = "it was public there already, with the same files"
+		}
+		s.Print("%s is public: %s", s.Paint(term.Bold, answer.Project+" "+answer.Version), how)
+		s.Print("  %s  %s", d.Name, s.Paint(term.Name, d.Where))
+	}
+}
+
+func (a *app) ship() *cli.Command {
+	var to []string
+	var noWait bool
+	return &cli.Command{
+		Name: "ship", Category: groupWork,
+		Usage:       "makes and publishes in one go",
+		Description: "The same as \"piedmont make\" and then \"piedmont publish\". What would keep the\nsecond from working is said before the first begins.",
+		Flags:       []cli.Flag{toFlag(&to), noWaitFlag(&noWait)},
+		Metadata:    example("piedmont ship"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if err := noArgs(c); err != nil {
+				return err
+			}
+			return a.runShip(ctx, to, noWait)
+		},
+	}
+}
+
+func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
+	p, err := a.load(ctx)
+	if err != nil {
+		return err
+	}
+	targets, err := choose(p, to)
+	if err != nil {
+		return err
+	}
+	for _, t := range targets { // a missing token is told before the first compile
+		if _, err := openDestination(ctx, p.config.Dir, t); err != nil {
+			return err
+		}
+	}
+	res, err := a.makeOutbox(ctx, p, noWait)
+	if err != nil {
+		return err
+	}
+	if !a.json && !a.quiet {
+		a.showMade(res)
+	}
+	answer, err := a.publishTo(ctx, p, targets)
+	if err != nil {
+		return err
+	}
+	if a.json {
+		return a.printJSON(map[string]any{"make": madeOf(res), "publish": answer})
+	}
+	a.showPublished(answer)
+	return nil
+}

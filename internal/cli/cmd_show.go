@@ -1,0 +1,134 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"github.com/urfave/cli/v3"
+
+	"piedmont/internal/manifest"
+	"piedmont/internal/pack"
+	"piedmont/internal/term"
+)
+
+// archiveAnswer is the JSON of an archive; docs/commands.md describes it.
+type archiveAnswer struct {
+	File   string      `json:"file"`
+	Format string      `json:"format"`
+	Size   int64       `json:"size"`
+	Holds  []pack.Item `json:"holds"`
+}
+
+func (a *app) show() *cli.Command {
+	return &cli.Command{
+		Name: "show", Category: groupLook,
+		Usage: "tells what an archive or a manifest is and holds", ArgsUsage: "FILE",
+		Description: "It reads tar archives (plain, gz, xz, zst), zip archives and manifest.json, and\nunpacks nothing. The format is known by the content, not by the name.",
+		Metadata:    example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz", "piedmont show outbox/1.4.0/manifest.json"),
+		Action: func(_ context.Context, c *cli.Command) error {
+			path, err := oneArg(c, "file")
+			if err != nil {
+				return err
+			}
+			info, err := os.Stat(path)
+			if errors.Is(err, fs.ErrNotExist) {
+				return usage(fmt.Sprintf("there is no file %s", path))
+			}
+			if err != nil {
+				return err
+			}
+			if info.IsDir() {
+				return usage(fmt.Sprintf("%s is a folder: name a file in it, or run \"piedmont verify %s\"", path, path))
+			}
+			if filepath.Ext(path) == ".json" {
+				return a.showManifest(path)
+			}
+			return a.showArchive(path, info.Size())
+		},
+	}
+}
+
+func (a *app) showManifest(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer func() { _ = f.Close() }()
+	m, _, err := manifest.Read(f)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	if a.json {
+		return a.printJSON(m)
+	}
+	s := a.screen
+	s.Print("%s%s", s.Paint(term.Bold, m.Project.Name+" "+m.Version), s.Paint(term.Soft, "  "+m.Project.Summary))
+	s.Print("made from commit %s of %s%s", m.Commit.ID[:10], m.Commit.Time.UTC().Format("2006-01-02 15:04 UTC"), tagged(m))
+	s.Print("")
+	s.Print("%s", a.fileTable(m))
+	if !a.verbose {
+		return nil
+	}
+	for _, file := range m.Files {
+		if len(file.Holds) == 0 {
+			continue
+		}
+		s.Print("\n%s holds", s.Paint(term.Bold, file.Name))
+		var rows [][]string
+		for _, e := range file.Holds {
+			rows = append(rows, []string{e.Mode, e.Path, term.Size(e.Size), e.Link})
+		}
+		s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "path"}, {Title: "size", Right: true}, {Title: "link to"}}, rows))
+	}
+	return nil
+}
+
+func tagged(m *manifest.Manifest) string {
+	if m.Tag == "" {
+		return ", a preview"
+	}
+	return ", tag " + m.Tag
+}
+
+func (a *app) showArchive(path string, size int64) error {
+	format, items, err := pack.List(path)
+	if err != nil {
+		return fmt.Errorf("%s: %w", path, err)
+	}
+	if a.json {
+		return a.printJSON(archiveAnswer{path, format, size, items})
+	}
+	s := a.screen
+	var rows [][]string
+	var total int64
+	for _, i := range items {
+		total += i.Size
+		n := term.Size(i.Size)
+		if i.Type != "file" {
+			n = ""
+		}
+		rows = append(rows, []string{i.Mode, i.Type, i.Owner, i.Time.Format("2006-01-02 15:04:05"), n, printable(i.Path), printable(i.Link)})
+	}
+	s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"}, {Title: "time (UTC)"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
+	s.Print("")
+	entries := fmt.Sprintf("%d entries", len(items))
+	if len(items) == 1 {
+		entries = "1 entry"
+	}
+	s.Print("%s: %s archive, %s, %s of content in %s", s.Paint(term.Bold, filepath.Base(path)), format, entries, term.Size(total), term.Size(size))
+	return nil
+}
+
+// printable keeps a name from an archive from commanding the terminal.
+func printable(name string) string {
+	for _, r := range name {
+		if r < ' ' || r == 0x7f || (r >= 0x80 && r < 0xa0) {
+			return fmt.Sprintf("%q", name)
+		}
+	}
+	return name
+}

@@ -1,0 +1,91 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"piedmont/internal/term"
+	"piedmont/internal/verify"
+)
+
+func (a *app) verify() *cli.Command {
+	return &cli.Command{
+		Name: "verify", Category: groupLook,
+		Usage: "checks a folder or an address against its manifest and checksums", ArgsUsage: "WHERE",
+		Description: "WHERE is a folder with a release, its manifest.json, or an address: of a\nrelease, or of a project, whose latest release is meant then. Sizes, SHA-256\nand SHA-512 of every file are checked, and SHA256SUMS against the manifest.\nThe exit status is 6 when something does not match.",
+		Metadata:    example("piedmont verify outbox/1.4.0", "piedmont verify https://releases.example.org/hutbell/1.4.0/"),
+		Action: func(ctx context.Context, c *cli.Command) error {
+			where, err := oneArg(c, "folder, manifest or address")
+			if err != nil {
+				return err
+			}
+			r, err := a.runVerify(ctx, where)
+			if err != nil {
+				return err
+			}
+			if a.json {
+				err = a.printJSON(r)
+			} else {
+				a.showReport(r)
+			}
+			if err == nil && !r.OK {
+				err = &statusError{code: statusMismatch, err: errors.New("it does not match"), silent: true}
+			}
+			return err
+		},
+	}
+}
+
+func (a *app) runVerify(ctx context.Context, where string) (*verify.Report, error) {
+	sink, stop := a.screen.Progress(true, false)
+	if a.screen.Live && !a.quiet {
+		sink, stop = a.screen.Watching()
+	}
+	defer stop()
+	o := verify.Options{Jobs: max(2, a.jobs), Events: sink}
+	check := verify.Folder
+	if strings.HasPrefix(where, "http://") || strings.HasPrefix(where, "https://") {
+		check = verify.URL
+	}
+	r, err := check(ctx, where, o)
+	var bad *verify.BadManifest
+	if errors.As(err, &bad) {
+		return nil, &statusError{code: statusMismatch, err: err}
+	}
+	return r, err
+}
+
+func (a *app) showReport(r *verify.Report) {
+	s := a.screen
+	styles := map[string]term.Style{verify.OK: term.Good, verify.Missing: term.Bad, verify.Differs: term.Bad, verify.Surplus: term.Warn}
+	var rows [][]string
+	var total int64
+	bad := 0
+	for _, f := range r.Files {
+		total += f.Size
+		size := term.Size(f.Size)
+		if f.State != verify.OK {
+			bad++
+		}
+		if f.State == verify.Surplus {
+			size = ""
+		}
+		if a.quiet && f.State == verify.OK {
+			continue
+		}
+		rows = append(rows, []string{s.Paint(styles[f.State], f.State), f.Name, size, f.Detail})
+	}
+	if len(rows) > 0 {
+		s.Print("%s", s.Table([]term.Column{{Title: "found"}, {Title: "file"}, {Title: "size", Right: true}, {Title: "what is wrong"}}, rows))
+		s.Print("")
+	}
+	name := s.Paint(term.Bold, r.Project+" "+r.Version)
+	if r.OK {
+		s.Print("%s at %s is what its manifest says: %s, %s", name, s.Paint(term.Name, r.Where), term.Count(len(r.Files), "file"), term.Size(total))
+		return
+	}
+	s.Print("%s", s.Paint(term.Bad, term.Count(bad, "file")+" of "+r.Project+" "+r.Version+" at "+r.Where+" not as the manifest says"))
+}

@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"syscall"
+
+	"piedmont/internal/build"
+	"piedmont/internal/config"
+	"piedmont/internal/engine"
+	"piedmont/internal/plan"
+	"piedmont/internal/publish"
+	"piedmont/internal/repo"
+	"piedmont/internal/term"
+)
+
+// Exit statuses. They are part of what Piedmont promises; docs/commands.md lists them.
+const (
+	statusDone        = 0
+	statusFailed      = 1
+	statusUsage       = 2
+	statusStopped     = 5
+	statusMismatch    = 6
+	statusInterrupted = 130
+)
+
+// Statuses describes the exit statuses for the help and the reference.
+var statuses = []struct {
+	code int
+	text string
+}{
+	{statusDone, "done"},
+	{statusFailed, "failed"},
+	{statusUsage, "the call, the configuration or the repository is not as it must be"},
+	{statusStopped, "publishing stopped part-way; run it again to go on"},
+	{statusMismatch, "what was verified does not match"},
+	{statusInterrupted, "interrupted"},
+}
+
+// statusError carries an exit status; a silent one has been told already.
+type statusError struct {
+	code   int
+	err    error
+	silent bool
+}
+
+func (e *statusError) Error() string { return e.err.Error() }
+func (e *statusError) Unwrap() error { return e.err }
+
+func usage(text string) error { return &statusError{code: statusUsage, err: errors.New(text)} }
+
+// exit says what went wrong and gives the status for it.
+func (a *app) exit(ctx context.Context, err error) int {
+	if err == nil {
+		return statusDone
+	}
+	if ctx.Err() != nil && (errors.Is(err, context.Canceled) || ctx.Err() == context.Canceled) {
+		a.screen.Say("Interrupted. Nothing half-made is left; run it again to go on")
+		return statusInterrupted
+	}
+	var known *statusError
+	if errors.As(err, &known) && known.silent {
+		return known.code
+	}
+	a.tell(err)
+	return statusOf(err)
+}
+
+func statusOf(err error) int {
+	var known *statusError
+	var faults config.Errors
+	var planned plan.Errors
+	var stopped *publish.StoppedError
+	switch {
+	case errors.As(err, &known):
+		return known.code
+	case errors.As(err, &faults), errors.As(err, &planned), errors.Is(err, config.ErrMissing),
+		errors.Is(err, repo.ErrNoGit), errors.Is(err, repo.ErrNoRepository), errors.Is(err, repo.ErrNoCommit),
+		errors.Is(err, build.ErrNoGo):
+		return statusUsage
+	case errors.As(err, &stopped):
+		return statusStopped
+	}
+	return statusFailed
+}
+
+// tell writes an error for a person: what, where, and what to do.
+func (a *app) tell(err error) {
+	s := a.screen
+	var faults config.Errors
+	var planned plan.Errors
+	var steps *engine.Error
+	switch {
+	case errors.As(err, &faults):
+		for _, f := range faults {
+			place := fmt.Sprintf("%s:%d:%d:", f.File, f.Pos.Line, f.Pos.Column)
+			s.Say("%s %s%s", s.PaintErr(term.Bold, place), f.Message, hint(s, f.Hint))
+		}
+		s.Say("%s", s.PaintErr(term.Bad, term.Count(len(faults), "fault")+" in "+faults[0].File+"; nothing was done"))
+	case errors.As(err, &planned):
+		for _, p := range planned {
+			s.Say("%s %s", s.PaintErr(term.Bad, "Error:"), p)
+		}
+	case errors.As(err, &steps):
+		a.tellSteps(steps)
+	default:
+		s.Say("%s %s%s", s.PaintErr(term.Bad, "Error:"), err.Error(), space(err))
+	}
+}
+
+func hint(s *term.Screen, text string) string {
+	if text == "" {
+		return ""
+	}
+	return "; " + s.PaintErr(term.Name, text)
+}
+
+// space adds what to do when the disk is full.
+func space(err error) string {
+	if errors.Is(err, syscall.ENOSPC) {
+		return "\nThe disk is full: make room and run it again; what was finished is kept"
+	}
+	return ""
+}
+
+// tellSteps reports failed steps with what became of the others.
+func (a *app) tellSteps(e *engine.Error) {
+	s := a.screen
+	for _, f := range e.Failed {
+		s.Say("")
+		var compile *build.CompileError
+		if errors.As(f.Err, &compile) {
+			s.Say("%s %s does not compile for %s", s.PaintErr(term.Bad, "Error:"), strings.Join(compile.Programs, ", "), s.PaintErr(term.Bold, compile.Platform.String()))
+			for _, line := range strings.Split(strings.TrimRight(compile.Output, "\n"), "\n") {
+				s.Say("  %s", line)
+			}
+			continue
+		}
+		s.Say("%s %s: %v%s", s.PaintErr(term.Bad, "Error:"), f.Title, f.Err, space(f.Err))
+	}
+	s.Say("")
+	for _, group := range []struct {
+		name   string
+		titles []string
+	}{{"Done", e.Done}, {"Not begun", e.Skipped}} {
+		if len(group.titles) > 0 {
+			s.Say("%s: %s", group.name, strings.Join(group.titles, "; "))
+		}
+	}
+	s.Say("The outbox is as it was.")
+}
+
+// printJSON writes a result as one document.
+func (a *app) printJSON(v any) error {
+	enc := json.NewEncoder(a.screen.Out)
+	enc.SetEscapeHTML(false)
+	enc.SetIndent("", "  ")
+	return enc.Encode(v)
+}

@@ -1,0 +1,118 @@
+// Package demo is the sample project: hutbell, by the fictional Ridge Signals.
+// It writes the project with a git history whose commits are the same
+// everywhere, down to their ids.
+package demo
+
+import (
+	"context"
+	"embed"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"golang.org/x/tools/txtar"
+)
+
+// Each file of the history is one commit: what it says, then the files it writes.
+//
+//go:embed history/*.txtar
+var history embed.FS
+
+// Name is the sample project's name, Version what its last commit is tagged as.
+const (
+	Name    = "hutbell"
+	Version = "1.4.0"
+	// Commit is the id of the last commit, on every machine.
+	Commit = "6157c1bebb97dc7c79f4fb95f7dd595ba7738190"
+)
+
+// Write makes the project in dir, which must not exist or be empty.
+func Write(ctx context.Context, dir string) error {
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return fmt.Errorf("%s is not empty: name a folder that does not exist yet", dir)
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return fmt.Errorf("write the sample project: %w", err)
+	}
+	if _, err := exec.LookPath("git"); err != nil {
+		return fmt.Errorf("git is not installed: the sample project gets a git history")
+	}
+	g := git{ctx, dir}
+	if err := g.run(nil, "init", "--quiet", "--initial-branch=main", "--object-format=sha1"); err != nil {
+		return err
+	}
+	names, err := fs.Glob(history, "history/*.txtar")
+	if err != nil {
+		return err
+	}
+	for _, name := range names {
+		data, err := history.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		if err := commit(g, dir, txtar.Parse(data)); err != nil {
+			return fmt.Errorf("write the sample project: %w", err)
+		}
+	}
+	return nil
+}
+
+func commit(g git, dir string, a *txtar.Archive) error {
+	said := map[string]string{}
+	for _, line := range strings.Split(strings.TrimSpace(string(a.Comment)), "\n") {
+		key, value, _ := strings.Cut(line, ": ")
+		said[key] = value
+	}
+	for _, f := range a.Files {
+		path := filepath.Join(dir, filepath.FromSlash(f.Name))
+		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+			return err
+		}
+		if err := os.WriteFile(path, f.Data, 0o644); err != nil {
+			return err
+		}
+	}
+	name, mail, _ := strings.Cut(strings.TrimSuffix(said["author"], ">"), " <")
+	who := []string{
+		"GIT_AUTHOR_NAME=" + name, "GIT_AUTHOR_EMAIL=" + mail, "GIT_AUTHOR_DATE=" + said["date"],
+		"GIT_COMMITTER_NAME=" + name, "GIT_COMMITTER_EMAIL=" + mail, "GIT_COMMITTER_DATE=" + said["date"],
+	}
+	if err := g.run(nil, "add", "--all"); err != nil {
+		return err
+	}
+	if err := g.run(who, "commit", "--quiet", "--message", said["message"]); err != nil {
+		return err
+	}
+	if said["tag"] == "" {
+		return nil
+	}
+	return g.run(who, "tag", "--annotate", "--message", "hutbell "+strings.TrimPrefix(said["tag"], "v"), said["tag"])
+}
+
+// git runs commands that no setting of this machine's user changes.
+type git struct {
+	ctx context.Context
+	dir string
+}
+
+func (g git) run(env []string, args ...string) error {
+	cmd := exec.CommandContext(g.ctx, "git", append([]string{"-c", "core.autocrlf=false", "-c", "core.fileMode=false", "-c", "core.hooksPath=" + os.DevNull}, args...)...)
+	cmd.Dir = g.dir
+	for _, kv := range os.Environ() {
+		if !strings.HasPrefix(kv, "GIT_") {
+			cmd.Env = append(cmd.Env, kv)
+		}
+	}
+	cmd.Env = append(cmd.Env, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_TEMPLATE_DIR=", "TZ=UTC", "LC_ALL=C")
+	cmd.Env = append(cmd.Env, env...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		if g.ctx.Err() != nil {
+			return g.ctx.Err()
+		}
+		return fmt.Errorf("git %s: %s", args[0], strings.TrimSpace(string(out)))
+	}
+	return nil
+}
