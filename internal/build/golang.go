@@ -22,13 +22,13 @@ type Go struct {
 }
 
 // NewGo asks for the toolchain of every module that the builds are in.
-func NewGo(ctx context.Context, root string, builds []plan.Build, jobs int, in *Inputs) (*Go, error) {
+func NewGo(ctx context.Context, tools *Tools, root string, builds []plan.Build, jobs int, in *Inputs) (*Go, error) {
 	g := &Go{Root: root, Jobs: jobs, Inputs: in, tools: map[string]*GoTool{}}
 	for _, b := range builds {
 		if g.tools[b.Dir] != nil {
 			continue
 		}
-		t, err := FindGo(ctx, filepath.Join(root, b.Dir))
+		t, err := tools.Find(ctx, filepath.Join(root, b.Dir))
 		if err != nil {
 			return nil, err
 		}

@@ -31,9 +31,34 @@ var asked = []string{
 	"GOSUMDB", "GONOSUMDB", "GOINSECURE", "GOAUTH", "GOVCS", "GOTOOLCHAIN", "GOTMPDIR", "GOEXPERIMENT", "CC", "CXX",
 }
 
-// FindGo asks the toolchain about itself in the module's folder, where a go.mod
-// may select another version.
-func FindGo(ctx context.Context, dir string) (*GoTool, error) {
+// Tools asks the toolchain about itself, once for each folder: an answer costs a
+// process and does not change while one command runs. The zero value is ready.
+type Tools struct {
+	mu    sync.Mutex
+	byDir map[string]*GoTool
+}
+
+// Find gives the toolchain of a module's folder, where a go.mod may select
+// another version.
+func (t *Tools) Find(ctx context.Context, dir string) (*GoTool, error) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	dir = filepath.Clean(dir)
+	if g := t.byDir[dir]; g != nil {
+		return g, nil
+	}
+	g, err := askGo(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	if t.byDir == nil {
+		t.byDir = map[string]*GoTool{}
+	}
+	t.byDir[dir] = g
+	return g, nil
+}
+
+func askGo(ctx context.Context, dir string) (*GoTool, error) {
 	if _, err := exec.LookPath("go"); err != nil {
 		return nil, ErrNoGo
 	}
@@ -82,30 +107,25 @@ func (t *GoTool) env(extra ...string) []string {
 	return append(append(env, "GOENV=off", "GOFLAGS=-buildvcs=false"), extra...)
 }
 
-var distMemo sync.Map
-
-// GoPlatforms lists what the toolchain can compile for, as os/arch. The answer
-// is kept in the user's cache folder, for the list takes longer than all else.
-func GoPlatforms(ctx context.Context, dir string) ([]string, error) {
+// Platforms lists what the toolchain can compile for, as os/arch. The answer is
+// kept in the user's cache folder, for the list takes longer than all else.
+func (t *Tools) Platforms(ctx context.Context, dir string) ([]string, error) {
 	if _, err := os.Stat(dir); err != nil {
 		dir = "."
 	}
-	t, err := FindGo(ctx, dir)
+	g, err := t.Find(ctx, dir)
 	if err != nil {
 		return nil, err
 	}
-	if list, ok := distMemo.Load(t.Root + t.Version); ok {
-		return list.([]string), nil
-	}
 	file := ""
 	if cache, err := os.UserCacheDir(); err == nil {
-		name := strings.NewReplacer("/", "-", "\\", "-", ":", "-", " ", "-").Replace(t.Version + "-" + t.Root)
+		name := strings.NewReplacer("/", "-", "\\", "-", ":", "-", " ", "-").Replace(g.Version + "-" + g.Root)
 		file = filepath.Join(cache, "piedmont", "platforms-"+name)
 		if data, err := os.ReadFile(file); err == nil && len(data) > 0 {
 			return strings.Fields(string(data)), nil
 		}
 	}
-	out, stderr, err := run(ctx, dir, t.env(), "go", "tool", "dist", "list")
+	out, stderr, err := run(ctx, dir, g.env(), "go", "tool", "dist", "list")
 	if err != nil {
 		if ctx.Err() != nil {
 			return nil, ctx.Err()
@@ -113,7 +133,6 @@ func GoPlatforms(ctx context.Context, dir string) ([]string, error) {
 		return nil, fmt.Errorf("go tool dist list: %s", firstOf(stderr, err.Error()))
 	}
 	list := strings.Fields(out)
-	distMemo.Store(t.Root+t.Version, list)
 	if file != "" && os.MkdirAll(filepath.Dir(file), 0o755) == nil {
 		_ = atomicfile.Write(file, []byte(out), 0o644) // only a cache
 	}

@@ -9,11 +9,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"regexp"
 	"runtime"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/build"
 	"piedmont/internal/config"
 	"piedmont/internal/term"
 )
@@ -39,6 +41,7 @@ type app struct {
 	quiet   bool
 	verbose bool
 	jobs    int
+	tools   build.Tools
 }
 
 const (
@@ -105,9 +108,13 @@ func (a *app) before(ctx context.Context, _ *cli.Command) (context.Context, erro
 	return ctx, nil
 }
 
+// badValue is how the library says that a number is none.
+var badValue = regexp.MustCompile(`^invalid value "(.*)" for flag -+([A-Za-z-]+): strconv`)
+
 func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 	text := err.Error()
 	if name, ok := strings.CutPrefix(text, "flag provided but not defined: "); ok {
+		name = "--" + strings.TrimLeft(name, "-")
 		text = fmt.Sprintf("there is no option %s", name)
 		var known []string
 		for _, f := range append(c.Flags, c.Root().Flags...) {
@@ -118,6 +125,9 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 		if near := config.Near(strings.TrimLeft(name, "-"), trimAll(known)); near != "" {
 			text += fmt.Sprintf("; did you mean --%s?", near)
 		}
+	}
+	if m := badValue.FindStringSubmatch(text); m != nil {
+		text = fmt.Sprintf("--%s takes a number, not %q", m[2], m[1])
 	}
 	return usage(text + "\nRun \"" + c.FullName() + " --help\" to see its options")
 }

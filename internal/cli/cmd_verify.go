@@ -3,6 +3,8 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io/fs"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -51,6 +53,9 @@ func (a *app) runVerify(ctx context.Context, where string) (*verify.Report, erro
 		check = verify.URL
 	}
 	r, err := check(ctx, where, o)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, usage(fmt.Sprintf("there is nothing at %s: name a folder with a release, its manifest.json, or an address", where))
+	}
 	var bad *verify.BadManifest
 	if errors.As(err, &bad) {
 		return nil, &statusError{code: statusMismatch, err: err}

@@ -7,7 +7,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"piedmont/internal/build"
 	"piedmont/internal/config"
 	"piedmont/internal/plan"
 	"piedmont/internal/repo"
@@ -26,7 +25,7 @@ func (a *app) load(ctx context.Context) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, facts, err := readProject(ctx, file)
+	c, facts, err := a.readProject(ctx, file)
 	if err != nil {
 		return nil, err
 	}
@@ -39,14 +38,14 @@ func (a *app) load(ctx context.Context) (*project, error) {
 
 // readProject reads the file while git is being asked. A faulty file is told
 // before anything that git says.
-func readProject(ctx context.Context, file string) (*config.Config, plan.Facts, error) {
+func (a *app) readProject(ctx context.Context, file string) (*config.Config, plan.Facts, error) {
 	dir := dirOf(file)
 	var c *config.Config
 	var git repo.Facts
 	var configErr, gitErr error
 	var g errgroup.Group
 	g.Go(func() error {
-		c, configErr = config.Load(file, func() ([]string, error) { return build.GoPlatforms(ctx, dir) })
+		c, configErr = config.Load(file, func() ([]string, error) { return a.tools.Platforms(ctx, dir) })
 		return nil
 	})
 	g.Go(func() error {

@@ -235,7 +235,7 @@ func (r *runner) check(f manifest.File, sha256 string) error {
 
 func (r *runner) upload(ctx context.Context, f manifest.File, offset int64) error {
 	id := r.o.Name + "/" + f.Name
-	title := "upload " + f.Name
+	title := "upload " + f.Name + " to " + r.o.Name
 	start := time.Now()
 	r.o.Events.Event(event.Started{ID: id, Title: title, Total: f.Size})
 	first := true

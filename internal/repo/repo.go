@@ -28,11 +28,10 @@ type Repo struct{ Dir string }
 
 // Facts is what a plan needs to know from git.
 type Facts struct {
-	Commit  string    // full id of HEAD
-	Time    time.Time // committer time of HEAD, UTC
-	Here    []string  // tags on HEAD
-	Dirty   []string  // paths that differ from HEAD, at most a few
-	Shallow bool
+	Commit string    // full id of HEAD
+	Time   time.Time // committer time of HEAD, UTC
+	Here   []string  // tags on HEAD
+	Dirty  []string  // paths that differ from HEAD, at most a few
 }
 
 // Facts asks for everything at once; the calls run side by side.
@@ -67,11 +66,6 @@ func (r Repo) Facts(ctx context.Context) (Facts, error) {
 				f.Dirty = append(f.Dirty, line[3:])
 			}
 		}
-		return err
-	})
-	g.Go(func() error {
-		out, err := r.git(ctx, "rev-parse", "--is-shallow-repository")
-		f.Shallow = strings.TrimSpace(out) == "true"
 		return err
 	})
 	err := g.Wait()
@@ -156,7 +150,7 @@ func (r Repo) gitInput(ctx context.Context, input []byte, args ...string) (strin
 func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = r.Dir
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_OPTIONAL_LOCKS=0", "GIT_TERMINAL_PROMPT=0")
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0")
 	return cmd
 }
 
