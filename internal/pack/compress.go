@@ -69,7 +69,7 @@ func decompressor(r io.Reader) (plain io.Reader, name string, closer func(), err
 		g, err := gzip.NewReader(b)
 		return g, "gz", none, err
 	case len(head) >= 6 && string(head) == "\xfd7zXZ\x00":
-		x, err := xz.ReaderConfig{DictCap: 64 << 20}.NewReader(b)
+		x, err := xz.NewReader(b)
 		return x, "xz", none, err
 	case len(head) >= 4 && string(head[:4]) == "\x28\xb5\x2f\xfd":
 		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))

@@ -89,6 +89,10 @@ func listTar(r io.Reader) (string, []Item, error) {
 			if len(items) == 0 && name == "" {
 				return "", nil, ErrNotArchive
 			}
+			// What follows the last entry carries the compression's checksum.
+			if _, err := io.Copy(io.Discard, plain); err != nil {
+				return "", nil, fmt.Errorf("read the %s archive to its end: %w", format, err)
+			}
 			return format, items, nil
 		}
 		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {

@@ -161,6 +161,7 @@ func explain(verb string, err error, said string) error {
 	case strings.Contains(said, "ambiguous argument 'HEAD'"),
 		strings.Contains(said, "does not have any commits yet"),
 		strings.Contains(said, "no such ref"),
+		strings.Contains(said, "malformed object name 'HEAD'"),
 		strings.Contains(said, "malformed object name HEAD"):
 		return ErrNoCommit
 	}
