@@ -229,3 +229,10 @@ func contains(t testing.TB, text string, parts ...string) {
 		}
 	}
 }
+
+// command is one of another program, in the environment of the tests.
+func command(name string, args ...string) *exec.Cmd {
+	cmd := exec.Command(name, args...)
+	cmd.Env = environment()
+	return cmd
+}

@@ -207,11 +207,40 @@ func (f *Found) findFiles(dir string) {
 			continue
 		}
 		if data, err := os.ReadFile(filepath.Join(dir, e.Name())); err == nil {
-			if c := licensecheck.Scan(data); c.Percent > 75 && len(c.Match) > 0 {
-				f.License = c.Match[0].ID
-			}
+			f.License = recognise(data)
 		}
 	}
+}
+
+// licenses are those that are recognised. Knowing all there are would take the
+// library two seconds to prepare.
+var licenses = []string{
+	"0BSD", "AGPL-3.0", "Apache-2.0", "BSD-2-Clause", "BSD-3-Clause", "BSL-1.0", "CC0-1.0", "EUPL-1.2",
+	"GPL-2.0", "GPL-3.0", "ISC", "LGPL-2.1", "LGPL-3.0", "MIT", "MPL-2.0", "Unlicense", "Zlib",
+}
+
+// recognise gives the SPDX identifier of a licence text, or "".
+func recognise(data []byte) string {
+	var some []licensecheck.License
+	for _, l := range licensecheck.BuiltinLicenses() {
+		if slices.Contains(licenses, l.ID) {
+			some = append(some, l)
+		}
+	}
+	scanner, err := licensecheck.NewScanner(some)
+	if err != nil {
+		return ""
+	}
+	c := scanner.Scan(data)
+	if c.Percent <= 75 || len(c.Match) == 0 {
+		return ""
+	}
+	// What the text of the GNU licences leaves open is the project's to say;
+	// the text alone means this version.
+	if id := c.Match[0].ID; strings.Contains(id, "GPL-") {
+		return id + "-only"
+	}
+	return c.Match[0].ID
 }
 
 var scp = regexp.MustCompile(`^(?:[^@/]+@)?([A-Za-z0-9.-]+):([^/].*)$`)

@@ -32,7 +32,6 @@ type printer struct {
 	s              *Screen
 	quiet, verbose bool
 	mu             sync.Mutex
-	reused         int
 	write          func(line string) // nil writes to Err
 }
 
