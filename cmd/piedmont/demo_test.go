@@ -11,7 +11,7 @@ import (
 func TestDemoRunsToItsEnd(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "demo")
 	r := call{dir: t.TempDir()}.ok(t, "demo", dir)
-	contains(t, r.out, "hutbell 1.4.0 is public", "is what its manifest says", "Where to look")
+	contains(t, r.out, "hutbell 1.4.0 is public and verified", "is what its manifest says", "Where to look")
 	if got := git(t, filepath.Join(dir, demo.Name), "rev-parse", "HEAD"); got != demo.Commit {
 		t.Errorf("the last commit is %s, want %s", got, demo.Commit)
 	}

@@ -59,13 +59,19 @@ func (a *app) showPlan(p *plan.Plan) {
 	}
 	s.Print("")
 	s.Print("%s; %s to compile in %s", term.Count(len(p.Files), "file"), term.Count(programs, "program"), term.Count(len(p.Builds), "run"))
-	for _, d := range p.Destinations {
-		line := fmt.Sprintf("  %s is the %s %s", s.Paint(term.Bold, d.Name), d.Kind, d.Where)
-		if !d.Takes {
-			line += s.Paint(term.Warn, "; it takes no previews")
-		}
-		s.Print("%s", line)
+	if len(p.Destinations) == 0 {
+		return
 	}
+	rows = nil
+	for _, d := range p.Destinations {
+		note := ""
+		if !d.Takes {
+			note = s.Paint(term.Warn, "it takes no previews")
+		}
+		rows = append(rows, []string{d.Name, strings.ReplaceAll(d.Kind, "-", " "), d.Where, note})
+	}
+	s.Print("")
+	s.Print("%s", s.Table([]term.Column{{Title: "destination"}, {Title: "kind"}, {Title: "where"}, {Title: ""}}, rows))
 }
 
 // headline names the release; for a preview it says why it is one.

@@ -159,6 +159,7 @@ func (a *app) publishOne(ctx context.Context, dir, name string, d publish.Destin
 
 func (a *app) showPublished(answer publishedAnswer) {
 	s := a.screen
+	var rows [][]string
 	for _, d := range answer.Destinations {
 		if a.quiet {
 			s.Print("%s", d.Where)
@@ -171,8 +172,15 @@ func (a *app) showPublished(answer publishedAnswer) {
 		if d.Already {
 			how = "it was public there already, with the same files"
 		}
-		s.Print("%s is public: %s", s.Paint(term.Bold, answer.Project+" "+answer.Version), how)
-		s.Print("  %s  %s", d.Name, s.Paint(term.Name, d.Where))
+		where := d.Where
+		if d.Kind == "folder" {
+			where = shorten(where)
+		}
+		rows = append(rows, []string{d.Name, s.Paint(term.Name, where), how})
+	}
+	if len(rows) > 0 {
+		s.Print("\n%s is public and verified", s.Paint(term.Bold, answer.Project+" "+answer.Version))
+		s.Print("%s", s.Table([]term.Column{{Title: "destination"}, {Title: "where"}, {Title: "what was done"}}, rows))
 	}
 }
 
@@ -214,6 +222,7 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	}
 	if !a.json && !a.quiet {
 		a.showMade(res)
+		a.screen.Print("")
 	}
 	answer, err := a.publishTo(ctx, p, targets)
 	if err != nil {

@@ -235,7 +235,7 @@ func (r *runner) check(f manifest.File, sha256 string) error {
 
 func (r *runner) upload(ctx context.Context, f manifest.File, offset int64) error {
 	id := r.o.Name + "/" + f.Name
-	title := "upload " + f.Name + " to " + r.o.Name
+	title := "send " + f.Name + " to " + r.o.Name
 	start := time.Now()
 	r.o.Events.Event(event.Started{ID: id, Title: title, Total: f.Size})
 	first := true
@@ -263,7 +263,7 @@ func (r *runner) upload(ctx context.Context, f manifest.File, offset int64) erro
 		return true, r.check(f, sum)
 	})
 	if err != nil {
-		err = fmt.Errorf("upload %s: %w", f.Name, err)
+		err = fmt.Errorf("send %s: %w", f.Name, err)
 		if ctx.Err() == nil {
 			r.o.Events.Event(event.Failed{ID: id, Title: title, Err: err})
 		}

@@ -47,6 +47,12 @@ type download struct {
 
 type group struct {
 	ID, Title string
+	Parts     []part
+}
+
+// part are the downloads of one bundle; it has a name where there are several.
+type part struct {
+	Name      string
 	Downloads []download
 }
 
@@ -135,20 +141,36 @@ var systems = []struct{ id, title string }{
 func groups(m *manifest.Manifest) []group {
 	byID := map[string]*group{}
 	var order []string
-	add := func(id, title string, d download) {
-		if byID[id] == nil {
-			byID[id] = &group{ID: id, Title: title}
+	bundles := map[string]bool{}
+	for _, f := range m.Files {
+		if f.Kind == "bundle" {
+			bundles[f.From] = true
+		}
+	}
+	add := func(id, title, from string, d download) {
+		g := byID[id]
+		if g == nil {
+			g = &group{ID: id, Title: title}
+			byID[id] = g
 			order = append(order, id)
 		}
-		byID[id].Downloads = append(byID[id].Downloads, d)
+		if len(bundles) < 2 {
+			from = ""
+		}
+		i := slices.IndexFunc(g.Parts, func(p part) bool { return p.Name == from })
+		if i < 0 {
+			i = len(g.Parts)
+			g.Parts = append(g.Parts, part{Name: from})
+		}
+		g.Parts[i].Downloads = append(g.Parts[i].Downloads, d)
 	}
 	for _, f := range m.Files {
 		d := line(f)
 		switch {
 		case f.Kind == "source":
-			add("source", "Source code", d)
+			add("source", "Source code", "", d)
 		case f.Platform == "":
-			add("any", "Any system", d)
+			add("any", "Any system", f.From, d)
 		default:
 			title := d.OS
 			for _, s := range systems {
@@ -156,7 +178,7 @@ func groups(m *manifest.Manifest) []group {
 					title = s.title
 				}
 			}
-			add(d.OS, title, d)
+			add(d.OS, title, f.From, d)
 		}
 	}
 	rank := func(id string) int {
@@ -200,9 +222,6 @@ func line(f manifest.File) download {
 		}
 	}
 	d.Detail = ending(f.Name)
-	if f.From != "" && f.Kind == "bundle" {
-		d.Detail = f.From + ", " + d.Detail
-	}
 	return d
 }
 

@@ -101,7 +101,7 @@ func Size(n int64) string { return humanize.IBytes(uint64(max(0, n))) }
 func Took(d time.Duration) string {
 	switch {
 	case d < 100*time.Millisecond:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
+		return fmt.Sprintf("%d ms", max(1, d.Milliseconds()))
 	case d < time.Minute:
 		return fmt.Sprintf("%.1f s", d.Seconds())
 	}

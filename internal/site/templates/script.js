@@ -17,9 +17,9 @@
   } else if (os === "darwin") {
     arch = ""; // browsers there say Intel on every Mac
   }
-  for (const item of group.querySelectorAll("li")) {
-    if (item.dataset.arch !== arch) continue;
-    item.classList.add("own");
-    item.parentNode.prepend(item);
+  for (const list of group.querySelectorAll("ul")) {
+    const own = [...list.children].filter((item) => item.dataset.arch === arch);
+    own.forEach((item) => item.classList.add("own"));
+    list.prepend(...own);
   }
 })();
