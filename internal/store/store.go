@@ -123,24 +123,29 @@ func (w *Writer) Commit() (Object, error) {
 	return w.store.keep(w.file.Name(), o)
 }
 
-// Import moves a finished file into the store.
-func (s *Store) Import(path, name string) (Object, error) {
-	o, err := digest(path)
+// Copy puts a copy of a file into the store.
+func (s *Store) Copy(path, name string) (Object, error) {
+	f, err := os.Open(path)
 	if err != nil {
 		return Object{}, err
 	}
-	o.Name = name
-	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	defer func() { _ = f.Close() }()
+	w, err := s.Create(name)
 	if err != nil {
 		return Object{}, err
 	}
-	err = f.Sync()
-	_ = f.Close()
-	if err != nil {
-		return Object{}, err
+	defer w.Abort()
+	if _, err := io.CopyBuffer(onlyWriter{w}, onlyReader{f}, make([]byte, 256<<10)); err != nil {
+		return Object{}, fmt.Errorf("write %s into the store: %w", name, err)
 	}
-	return s.keep(path, o)
+	return w.Commit()
 }
+
+// These two hide the shortcuts of files, so that the copy uses its buffer.
+type (
+	onlyWriter struct{ io.Writer }
+	onlyReader struct{ io.Reader }
+)
 
 // keep renames a finished file into its place. An object that is there already
 // stays if its bytes are right, since other records know it.
