@@ -159,11 +159,15 @@ func (r *run) settle(ctx context.Context, res result) {
 		size += o.Size
 	}
 	r.o.Events.Event(event.Finished{ID: res.step.ID, Title: res.step.Title, Reused: res.reused, Took: res.took, Size: size})
+	var next []*Step
 	for _, s := range r.opens[res.step.ID] {
 		if r.waits[s.ID]--; r.waits[s.ID] == 0 {
-			r.ready = append(r.ready, s)
+			next = append(next, s)
 		}
 	}
+	// What a step makes possible comes before what was ready from the beginning,
+	// so that packing fills the pauses of compilers instead of waiting for the last.
+	r.ready = append(next, r.ready...)
 }
 
 func (r *run) one(ctx context.Context, s *Step) result {

@@ -42,6 +42,7 @@ type Server struct {
 	uploads chan struct{}
 	busy    sync.Map // project/draft/file that is being uploaded
 	change  sync.Mutex
+	shelves sync.Map // by project: *shelf.Shelf
 	lock    *flock.Flock
 	log     func(string)
 }
@@ -138,7 +139,12 @@ func (s *Server) shelf(project string) (*shelf.Shelf, bool) {
 	if manifest.CheckProject(project) != nil {
 		return nil, false
 	}
-	return shelf.At(filepath.Join(s.data, "projects", project)), true
+	dir := filepath.Join(s.data, "projects", project)
+	if _, err := os.Stat(dir); err != nil {
+		return shelf.At(dir), true // nothing to remember yet
+	}
+	one, _ := s.shelves.LoadOrStore(project, shelf.At(dir))
+	return one.(*shelf.Shelf), true
 }
 
 // projects lists the names that have a folder.

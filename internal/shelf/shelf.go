@@ -19,6 +19,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"piedmont/internal/atomicfile"
@@ -64,11 +65,22 @@ func (e *IncompleteError) Error() string {
 	return "the draft is not complete: " + strings.Join(e.Missing, ", ") + " missing"
 }
 
-// Shelf is the folder of one project.
-type Shelf struct{ dir string }
+// Shelf is the folder of one project. It remembers the releases that it has
+// read for as long as their records stay the same.
+type Shelf struct {
+	dir   string
+	mu    sync.Mutex
+	known map[string]known // by version
+}
+
+type known struct {
+	release Release
+	size    int64
+	changed time.Time
+}
 
 // At gives the shelf in dir; the folder is made by the first draft.
-func At(dir string) *Shelf { return &Shelf{dir} }
+func At(dir string) *Shelf { return &Shelf{dir: dir, known: map[string]known{}} }
 
 // Dir is the shelf's folder.
 func (s *Shelf) Dir() string { return s.dir }
@@ -89,11 +101,31 @@ func (s *Shelf) Release(v string) (Release, error) {
 	if manifest.CheckVersion(v) != nil {
 		return Release{}, ErrUnknown
 	}
-	var r Release
-	data, err := os.ReadFile(filepath.Join(s.dir, v, RecordName))
+	info, err := os.Stat(filepath.Join(s.dir, v, RecordName))
 	if errors.Is(err, fs.ErrNotExist) {
-		return r, ErrUnknown
+		return Release{}, ErrUnknown
 	}
+	if err != nil {
+		return Release{}, err
+	}
+	s.mu.Lock()
+	k, ok := s.known[v]
+	s.mu.Unlock()
+	if ok && k.size == info.Size() && k.changed.Equal(info.ModTime()) {
+		return k.release, nil
+	}
+	r, err := s.read(v)
+	if err != nil {
+		return r, err
+	}
+	s.mu.Lock()
+	s.known[v] = known{r, info.Size(), info.ModTime()}
+	s.mu.Unlock()
+	return r, nil
+}
+
+func (s *Shelf) read(v string) (r Release, err error) {
+	data, err := os.ReadFile(filepath.Join(s.dir, v, RecordName))
 	if err != nil {
 		return r, err
 	}

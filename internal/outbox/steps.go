@@ -1,0 +1,341 @@
+package outbox
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"piedmont/internal/build"
+	"piedmont/internal/engine"
+	"piedmont/internal/manifest"
+	"piedmont/internal/pack"
+	"piedmont/internal/plan"
+	"piedmont/internal/repo"
+	"piedmont/internal/store"
+)
+
+// recordStep writes the manifest and the checksums, when all else is there.
+const recordStep = "record"
+
+// packVersion goes into every key of a packing step. It changes whenever the
+// same entries would give other bytes, such as after an update of a compressor.
+const packVersion = "pack/1"
+
+type maker struct {
+	plan   *plan.Plan
+	o      Options
+	store  *store.Store
+	inputs *build.Inputs
+	golang *build.Go
+	finals []string // steps whose outputs go into the outbox
+}
+
+// steps turns the plan into a graph: compile → pack → record. A new kind of
+// file is one more line here.
+func (m *maker) steps() []*engine.Step {
+	var steps []*engine.Step
+	for _, b := range m.plan.Builds {
+		steps = append(steps, m.compile(b))
+	}
+	for _, s := range m.plan.Sources {
+		steps = append(steps, m.source(s))
+		m.finals = append(m.finals, "pack "+s.File)
+	}
+	for _, a := range m.plan.Archives {
+		steps = append(steps, m.archive(a))
+		m.finals = append(m.finals, "pack "+a.File)
+	}
+	record := m.record(append([]string(nil), m.finals...))
+	m.finals = append(m.finals, recordStep)
+	return append(steps, record)
+}
+
+func (m *maker) compile(b plan.Build) *engine.Step {
+	names := make([]string, len(b.Programs))
+	for i, p := range b.Programs {
+		names[i] = p.Program
+	}
+	return &engine.Step{
+		ID:    b.ID,
+		Title: fmt.Sprintf("compile %s for %s", strings.Join(names, ", "), b.Target),
+		Key:   func(engine.Inputs) (string, error) { return m.golang.Key(b) },
+		Run: func(ctx context.Context, _ engine.Inputs) ([]store.Object, error) {
+			sum := sha256.Sum256([]byte(b.Dir + "\x00" + b.ID))
+			kept := build.Kept{Dir: filepath.Join(m.o.Root, WorkDir, "programs", hex.EncodeToString(sum[:8]))}
+			if err := kept.Open(); err != nil {
+				return nil, err
+			}
+			if err := m.golang.Build(ctx, b, kept.Dir); err != nil {
+				return nil, err
+			}
+			var out []store.Object
+			var files []string
+			for _, p := range b.Programs {
+				o, err := m.store.Copy(filepath.Join(kept.Dir, p.File), p.File)
+				if err != nil {
+					return nil, err
+				}
+				out, files = append(out, o), append(files, p.File)
+			}
+			return out, kept.Close(files)
+		},
+	}
+}
+
+func (m *maker) archive(a plan.Archive) *engine.Step {
+	var needs []string
+	for _, e := range a.Entries {
+		if e.Build != "" && !slices.Contains(needs, e.Build) {
+			needs = append(needs, e.Build)
+		}
+	}
+	return &engine.Step{
+		ID: "pack " + a.File, Title: "pack " + a.File, Needs: needs,
+		Key: func(in engine.Inputs) (string, error) {
+			entries, err := m.entries(a, in)
+			if err != nil {
+				return "", err
+			}
+			key, err := json.Marshal([]any{packVersion, a.File, a.Format, m.plan.Commit.Time, entries})
+			return string(key), err
+		},
+		Run: func(ctx context.Context, in engine.Inputs) ([]store.Object, error) {
+			entries, err := m.entries(a, in)
+			if err != nil {
+				return nil, err
+			}
+			return m.pack(ctx, a.File, a.Format, entries)
+		},
+	}
+}
+
+// opener makes pack.Entry's Open and keeps it out of keys.
+type opener func() (io.ReadCloser, error)
+
+// MarshalJSON leaves the function out: an entry's digest stands for its content.
+func (opener) MarshalJSON() ([]byte, error) { return []byte("null"), nil }
+
+type entry struct {
+	Path, Mode, Link, SHA256 string
+	Size                     int64
+	Open                     opener
+	planned                  plan.Entry
+}
+
+// entries resolves the planned entries into files on the disk with their digests.
+func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
+	var out []entry
+	for _, e := range a.Entries {
+		one := entry{Path: e.Path, Mode: e.Octal, Link: e.Link, planned: e}
+		var path string
+		switch {
+		case e.Link != "":
+			out = append(out, one)
+			continue
+		case e.Build != "":
+			o, ok := find(in[e.Build], e.Output)
+			if !ok {
+				return nil, fmt.Errorf("%s did not come out of %q", e.Output, e.Build)
+			}
+			path, one.SHA256, one.Size = m.store.Path(o), o.SHA256, o.Size
+		default:
+			path = filepath.Join(m.o.Root, filepath.FromSlash(e.From))
+			var err error
+			if one.SHA256, one.Size, err = m.inputs.File(path); err != nil {
+				return nil, fmt.Errorf("read %s: %w", e.From, err)
+			}
+		}
+		one.Open = func() (io.ReadCloser, error) { return os.Open(path) }
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+func find(objects []store.Object, name string) (store.Object, bool) {
+	for _, o := range objects {
+		if o.Name == name {
+			return o, true
+		}
+	}
+	return store.Object{}, false
+}
+
+func (m *maker) pack(ctx context.Context, file, format string, entries []entry) ([]store.Object, error) {
+	list := make([]pack.Entry, len(entries))
+	for i, e := range entries {
+		list[i] = pack.Entry{Path: e.Path, Mode: e.planned.Mode, Size: e.Size, Link: e.Link, Open: e.Open}
+	}
+	return m.write(ctx, file, format, list)
+}
+
+// write packs into the store; what the archive holds is kept with the object.
+func (m *maker) write(ctx context.Context, file, format string, list []pack.Entry) ([]store.Object, error) {
+	w, err := m.store.Create(file)
+	if err != nil {
+		return nil, err
+	}
+	defer w.Abort()
+	holds, err := pack.Write(ctx, w, format, list, pack.Options{Time: m.plan.Commit.Time, Jobs: m.o.Jobs})
+	if err != nil {
+		return nil, err
+	}
+	o, err := w.Commit()
+	if err != nil {
+		return nil, err
+	}
+	o.Extra, err = json.Marshal(holds)
+	return []store.Object{o}, err
+}
+
+func (m *maker) source(s plan.Source) *engine.Step {
+	return &engine.Step{
+		ID: "pack " + s.File, Title: "pack " + s.File,
+		Key: func(engine.Inputs) (string, error) {
+			key, err := json.Marshal([]any{"source", packVersion, s, m.plan.Commit})
+			return string(key), err
+		},
+		Run: func(ctx context.Context, _ engine.Inputs) ([]store.Object, error) {
+			r := repo.Repo{Dir: m.o.Root}
+			files, err := r.Tree(ctx, m.plan.Commit.ID)
+			if err != nil {
+				return nil, fmt.Errorf("list the files of the commit: %w", err)
+			}
+			blobs := r.Blobs(ctx)
+			defer blobs.Close()
+			var list []pack.Entry
+			for _, f := range files {
+				e := pack.Entry{Path: s.Folder + "/" + f.Path, Mode: 0o644, Size: f.Size}
+				if f.Executable() {
+					e.Mode = 0o755
+				}
+				if f.Link() {
+					if e.Link, e.Size, err = readLink(blobs, f); err != nil {
+						return nil, err
+					}
+					if s.Format == "zip" && plan.Leaves(e.Path, e.Link) {
+						return nil, fmt.Errorf("the symbolic link %s leads to %s, outside of the archive, which zip cannot hold: mark it export-ignore in .gitattributes, or leave zip out of [source] formats", f.Path, e.Link)
+					}
+				}
+				e.Open = func() (io.ReadCloser, error) {
+					r, err := blobs.Open(f)
+					return io.NopCloser(r), err
+				}
+				list = append(list, e)
+			}
+			return m.write(ctx, s.File, s.Format, list)
+		},
+	}
+}
+
+func readLink(blobs *repo.Blobs, f repo.TreeFile) (string, int64, error) {
+	r, err := blobs.Open(f)
+	if err != nil {
+		return "", 0, err
+	}
+	target, err := io.ReadAll(r)
+	return string(target), 0, err
+}
+
+// record writes the manifest and SHA256SUMS.
+func (m *maker) record(needs []string) *engine.Step {
+	return &engine.Step{
+		ID: recordStep, Title: "write the manifest and checksums", Needs: needs,
+		Key: func(in engine.Inputs) (string, error) {
+			man, err := m.manifest(in)
+			if err != nil {
+				return "", err
+			}
+			data, err := man.Encode()
+			return "record/1 " + string(data), err
+		},
+		Run: func(_ context.Context, in engine.Inputs) ([]store.Object, error) {
+			man, err := m.manifest(in)
+			if err != nil {
+				return nil, err
+			}
+			data, err := man.Encode()
+			if err != nil {
+				return nil, err
+			}
+			var out []store.Object
+			for name, content := range map[string][]byte{manifest.Name: data, manifest.SumsName: man.Sums(data)} {
+				w, err := m.store.Create(name)
+				if err != nil {
+					return nil, err
+				}
+				_, err = w.Write(content)
+				if err != nil {
+					w.Abort()
+					return nil, err
+				}
+				o, err := w.Commit()
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, o)
+			}
+			return out, nil
+		},
+	}
+}
+
+func (m *maker) manifest(in engine.Inputs) (*manifest.Manifest, error) {
+	p := m.plan
+	man := &manifest.Manifest{Format: manifest.Format, Project: p.Project, Version: p.Version, Preview: p.Preview, Tag: p.Tag, Commit: p.Commit}
+	if p.Preview {
+		man.Tag = ""
+	}
+	for _, f := range p.Files {
+		if f.Kind == plan.KindManifest || f.Kind == plan.KindSums {
+			continue
+		}
+		o, ok := find(in["pack "+f.Name], f.Name)
+		if !ok {
+			return nil, fmt.Errorf("%s was planned and not made", f.Name)
+		}
+		from, _, ok := strings.Cut(f.From, ": ")
+		if !ok {
+			from = ""
+		}
+		one := manifest.File{Name: f.Name, Kind: f.Kind, From: from, Platform: f.Platform, MediaType: mediaType(f.Name), Size: o.Size, SHA256: o.SHA256, SHA512: o.SHA512}
+		if len(o.Extra) > 0 && f.Kind == plan.KindBundle {
+			if err := json.Unmarshal(o.Extra, &one.Holds); err != nil {
+				return nil, fmt.Errorf("what %s holds: %w", f.Name, err)
+			}
+		}
+		man.Files = append(man.Files, one)
+	}
+	return man, nil
+}
+
+// read gives the manifest back that the record step wrote.
+func (m *maker) read(objects []store.Object) (*manifest.Manifest, error) {
+	o, ok := find(objects, manifest.Name)
+	if !ok {
+		return nil, fmt.Errorf("no manifest was made")
+	}
+	data, err := os.ReadFile(m.store.Path(o))
+	if err != nil {
+		return nil, err
+	}
+	return manifest.Parse(data)
+}
+
+func mediaType(name string) string {
+	for _, t := range [][2]string{
+		{".tar.gz", "application/gzip"}, {".tar.xz", "application/x-xz"}, {".tar.zst", "application/zstd"},
+		{".zip", "application/zip"}, {".json", "application/json"},
+	} {
+		if strings.HasSuffix(name, t[0]) {
+			return t[1]
+		}
+	}
+	return "application/octet-stream"
+}
