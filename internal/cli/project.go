@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 	"os"
 
 	"golang.org/x/sync/errgroup"
@@ -57,6 +58,16 @@ func (a *app) readProject(ctx context.Context, file string) (*config.Config, pla
 		return nil, plan.Facts{}, first(configErr, gitErr)
 	}
 	h := version.History{Commit: git.Commit, Here: git.Here, Dirty: len(git.Dirty) > 0}
+	if p := c.Version.Place; p != nil {
+		var err error
+		if h.Declared, err = p.Read(dir); err != nil {
+			return nil, plan.Facts{}, usage("version.source " + err.Error())
+		}
+		if !version.Valid(h.Declared) {
+			return nil, plan.Facts{}, usage(fmt.Sprintf("version.source %s: %q is not a version as SemVer 2.0 writes it, such as 1.4.0", p, h.Declared))
+		}
+		h.Source = p.String()
+	}
 	if _, here := c.Version.Pattern.Highest(git.Here); here == nil {
 		var err error
 		accept := func(tag string) bool { return c.Version.Pattern.Version(tag) != nil }

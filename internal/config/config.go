@@ -7,6 +7,7 @@ package config
 import (
 	"piedmont/internal/platform"
 	"piedmont/internal/version"
+	"piedmont/internal/version/place"
 )
 
 // FileName is the description file at a project's root.
@@ -38,10 +39,14 @@ type Project struct {
 
 // Version says where the version comes from.
 type Version struct {
-	Source string `toml:"source" default:"\"tag\"" doc:"What carries the version: \"tag\", the git tag on HEAD." choice:"tag"`
-	Tag    string `toml:"tag" default:"\"v{version}\"" doc:"Form of the version tags." example:"\"release-{version}\"" fill:"version"`
+	Source string   `toml:"source" default:"\"tag\"" doc:"What carries the version: \"tag\", the git tag on HEAD; or a place in a file: a plain file (\"VERSION\"), a key of a TOML or JSON file (\"Cargo.toml:package.version\"), an element of an XML file (\"app.xml:/Project/Version\"), or a pattern with one group in any text file (\"main.c:/VERSION \\\"([^\\\"]+)\\\"/\")." example:"\"Cargo.toml:package.version\""`
+	Tag    string   `toml:"tag" default:"\"v{version}\"" doc:"Form of the version tags." example:"\"release-{version}\"" fill:"version"`
+	Tags   string   `toml:"tags" default:"\"any\"" doc:"What the tag of a release must be: any, annotated, or signed." choice:"any annotated signed"`
+	Mirror []string `toml:"mirror" doc:"Other places that carry the version, written as in source: checked by ready, moved by cut." example:"[\"docs/install.md:/release ([0-9.]+)/\"]"`
 
 	Pattern version.Pattern `toml:"-"`
+	Place   *place.Place    `toml:"-"` // of Source, nil for the tag
+	Mirrors []place.Place   `toml:"-"`
 }
 
 // PlatformSet is one entry of [platforms].

@@ -17,6 +17,7 @@ import (
 	"piedmont/internal/manifest"
 	"piedmont/internal/platform"
 	"piedmont/internal/version"
+	"piedmont/internal/version/place"
 )
 
 // ErrMissing means that no description file was found.
@@ -66,7 +67,7 @@ func Parse(file string, data []byte, compilers func() ([]string, error)) (*Confi
 		bad.File = d.file
 		return nil, Errors{bad}
 	}
-	c.Version = Version{Source: "tag", Tag: "v{version}"}
+	c.Version = Version{Source: "tag", Tag: "v{version}", Tags: "any"}
 	d.table(root, reflect.ValueOf(c).Elem(), "")
 	known, err := platformsOf(c, compilers)
 	if err != nil {
@@ -152,6 +153,20 @@ func (v *validator) version() {
 		v.fail(v.at["version.tag"], err.Error(), "")
 	}
 	v.c.Version.Pattern = pattern
+	if source := v.c.Version.Source; source != "tag" {
+		p, err := place.Parse(source)
+		if err != nil {
+			v.fail(v.at["version.source"], err.Error(), "write \"tag\", or a place such as \"Cargo.toml:package.version\"")
+		}
+		v.c.Version.Place = &p
+	}
+	for i, m := range v.c.Version.Mirror {
+		p, err := place.Parse(m)
+		if err != nil {
+			v.fail(v.at[fmt.Sprintf("version.mirror.%d", i)], err.Error(), "")
+		}
+		v.c.Version.Mirrors = append(v.c.Version.Mirrors, p)
+	}
 }
 
 func (v *validator) platform(p platform.Platform, where string) {

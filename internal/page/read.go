@@ -13,6 +13,7 @@ import (
 	"piedmont/internal/manifest"
 	"piedmont/internal/shelf"
 	"piedmont/internal/site"
+	"piedmont/internal/web"
 )
 
 // read answers everything that needs no token:
@@ -113,7 +114,7 @@ func (s *Server) file(w http.ResponseWriter, r *http.Request, sh *shelf.Shelf, r
 	case manifest.Name:
 		h.Set("Content-Type", "application/json")
 		h.Set("ETag", `"`+rel.Record.Manifest+`"`)
-		h.Set("Repr-Digest", reprDigest(rel.Record.Manifest))
+		h.Set("Repr-Digest", web.ReprDigest(rel.Record.Manifest))
 	case manifest.SumsName:
 		h.Set("Content-Type", "text/plain; charset=utf-8")
 		h.Set("ETag", `"sums-`+rel.Record.Manifest+`"`)
@@ -121,7 +122,7 @@ func (s *Server) file(w http.ResponseWriter, r *http.Request, sh *shelf.Shelf, r
 		m, _ := rel.Manifest.File(name)
 		h.Set("Content-Type", m.MediaType)
 		h.Set("ETag", `"`+m.SHA256+`"`)
-		h.Set("Repr-Digest", reprDigest(m.SHA256))
+		h.Set("Repr-Digest", web.ReprDigest(m.SHA256))
 	}
 	h.Set("Cache-Control", "public, max-age=3600")
 	http.ServeContent(&slowWriter{w, http.NewResponseController(w), s.limits.Idle}, r, "", rel.Published, f)

@@ -1,8 +1,6 @@
 package page
 
 import (
-	"encoding/base64"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -15,6 +13,7 @@ import (
 
 	"piedmont/internal/manifest"
 	"piedmont/internal/shelf"
+	"piedmont/internal/web"
 )
 
 // Problem is an error answer (RFC 9457) with what this protocol adds.
@@ -271,7 +270,7 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 			Detail: fmt.Sprintf("%s has %d bytes in the manifest", name, f.Size)})
 		return
 	}
-	if want := r.Header.Get("Repr-Digest"); want != "" && !strings.Contains(want, reprDigest(f.SHA256)) {
+	if want := r.Header.Get("Repr-Digest"); want != "" && web.FromReprDigest(want) != f.SHA256 {
 		problem(w, Problem{Status: http.StatusUnprocessableEntity, Type: "digest", Title: "The Repr-Digest is not that of the manifest", Detail: name})
 		return
 	}
@@ -306,17 +305,8 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 		}
 		return
 	}
-	w.Header().Set("Repr-Digest", reprDigest(sum))
+	w.Header().Set("Repr-Digest", web.ReprDigest(sum))
 	answer(w, http.StatusCreated, shelf.FileState{Name: name, Size: f.Size, SHA256: sum, Received: f.Size, Complete: true})
-}
-
-// reprDigest writes a digest as RFC 9530 does.
-func reprDigest(hexDigest string) string {
-	b, err := hex.DecodeString(hexDigest)
-	if err != nil {
-		return ""
-	}
-	return "sha-256=:" + base64.StdEncoding.EncodeToString(b) + ":"
 }
 
 // contentRange reads where a body belongs: the whole file, or the range that a

@@ -16,6 +16,10 @@ type History struct {
 	Last     string   // the nearest tag before HEAD that is a version, or ""
 	Distance int      // commits since Last, or since the beginning
 	Dirty    bool     // whether tracked files differ or untracked ones exist
+	// Declared is the version that a file of the project carries, "" where the
+	// tag is the source.
+	Declared string
+	Source   string // where Declared stands, for messages
 }
 
 // Release is a version with where it comes from.
@@ -72,10 +76,11 @@ func (p Pattern) Highest(tags []string) (string, *semver.Version) {
 }
 
 // Decide gives the version of HEAD: the highest version tagged there when the
-// tree is clean, else a preview that sorts before the next patch release.
+// tree is clean and no file says another, else a preview that sorts before the
+// release that comes next.
 func Decide(h History, p Pattern) Release {
 	tag, here := p.Highest(h.Here)
-	if here != nil && !h.Dirty {
+	if here != nil && !h.Dirty && (h.Declared == "" || h.Declared == here.String()) {
 		return Release{Version: here.String(), Tag: tag}
 	}
 	base, distance := here, 0
@@ -85,16 +90,21 @@ func Decide(h History, p Pattern) Release {
 		if !h.Dirty {
 			why = "HEAD carries no version tag"
 		}
+	} else if !h.Dirty {
+		why = fmt.Sprintf("HEAD is tagged %s, but %s says %s", tag, h.Source, h.Declared)
 	}
-	next := "0.0.1"
-	switch {
+	next := ""
+	switch declared, err := semver.StrictNewVersion(h.Declared); {
+	case err == nil && (base == nil || declared.GreaterThan(base)):
+		// The file names the release to come: 1.4.0-preview.3, 1.4.0-rc.1.preview.3.
+		next = before(declared)
 	case base != nil && base.Prerelease() != "":
-		// 1.4.0-rc.1 is followed by 1.4.0-rc.1.preview.3: after rc.1, before rc.2.
+		// After 1.4.0-rc.1 and before rc.2.
 		next = fmt.Sprintf("%d.%d.%d-%s.preview", base.Major(), base.Minor(), base.Patch(), base.Prerelease())
 	case base != nil:
 		next = base.IncPatch().String() + "-preview"
 	default:
-		next += "-preview"
+		next = "0.0.1-preview"
 		why += "; no earlier version is tagged"
 	}
 	v := fmt.Sprintf("%s.%d.g%s", next, distance, short(h.Commit))
@@ -102,6 +112,17 @@ func Decide(h History, p Pattern) Release {
 		v += ".dirty"
 	}
 	return Release{Version: v, Tag: p.Tag(v), Preview: true, Why: why}
+}
+
+// before is the beginning of previews that sort before v.
+func before(v *semver.Version) string {
+	core := fmt.Sprintf("%d.%d.%d", v.Major(), v.Minor(), v.Patch())
+	if v.Prerelease() == "" {
+		return core + "-preview"
+	}
+	// A longer pre-release would sort after it, so its last part is left out
+	// and "0" sorts before whatever stood there.
+	return core + "-0.preview"
 }
 
 func short(commit string) string { return commit[:min(8, len(commit))] }

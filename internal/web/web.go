@@ -5,6 +5,8 @@ package web
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -170,4 +172,25 @@ func (r *Reader) Read(p []byte) (int, error) {
 	n, err := r.R.Read(p)
 	r.Touch(n)
 	return n, err
+}
+
+// ReprDigest writes a SHA-256 in hex as the field Repr-Digest has it (RFC 9530).
+func ReprDigest(hexDigest string) string {
+	b, err := hex.DecodeString(hexDigest)
+	if err != nil {
+		return ""
+	}
+	return "sha-256=:" + base64.StdEncoding.EncodeToString(b) + ":"
+}
+
+// FromReprDigest gives the SHA-256 in hex that a Repr-Digest carries, "" when there is none.
+func FromReprDigest(field string) string {
+	for _, part := range strings.Split(field, ",") {
+		v, ok := strings.CutPrefix(strings.TrimSpace(part), "sha-256=:")
+		b, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(v, ":"))
+		if ok && err == nil && len(b) == 32 {
+			return hex.EncodeToString(b)
+		}
+	}
+	return ""
 }

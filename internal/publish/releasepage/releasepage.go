@@ -5,7 +5,6 @@ package releasepage
 import (
 	"bytes"
 	"context"
-	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -115,7 +114,7 @@ func (d *draft) Put(ctx context.Context, f manifest.File, offset int64, r io.Rea
 		req.Body = http.NoBody
 	}
 	req.Header.Set("Content-Type", f.MediaType)
-	req.Header.Set("Repr-Digest", reprDigest(f.SHA256))
+	req.Header.Set("Repr-Digest", web.ReprDigest(f.SHA256))
 	if offset > 0 {
 		req.Header.Set("Content-Range", fmt.Sprintf("bytes %d-%d/%d", offset, f.Size-1, f.Size))
 	}
@@ -135,7 +134,11 @@ func (d *draft) Put(ctx context.Context, f manifest.File, offset int64, r io.Rea
 	if resp.StatusCode != http.StatusCreated && resp.StatusCode != http.StatusOK {
 		return "", d.page.refusal(d.m, resp)
 	}
-	return fromReprDigest(resp.Header.Get("Repr-Digest")), nil
+	digest := web.FromReprDigest(resp.Header.Get("Repr-Digest"))
+	if digest == "" {
+		digest = "of nothing: it reported none" // never equal to a real one
+	}
+	return digest, nil
 }
 
 func (d *draft) Publish(ctx context.Context) (publish.Published, error) {
@@ -239,24 +242,4 @@ func filled(texts ...string) []string {
 		}
 	}
 	return out
-}
-
-// reprDigest writes a digest as RFC 9530 does; fromReprDigest reads it back.
-func reprDigest(hexDigest string) string {
-	b, err := hex.DecodeString(hexDigest)
-	if err != nil {
-		return ""
-	}
-	return "sha-256=:" + base64.StdEncoding.EncodeToString(b) + ":"
-}
-
-func fromReprDigest(h string) string {
-	for _, part := range strings.Split(h, ",") {
-		v, ok := strings.CutPrefix(strings.TrimSpace(part), "sha-256=:")
-		b, err := base64.StdEncoding.DecodeString(strings.TrimSuffix(v, ":"))
-		if ok && err == nil {
-			return hex.EncodeToString(b)
-		}
-	}
-	return "no digest"
 }

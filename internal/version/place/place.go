@@ -15,7 +15,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
+	"os"
 	"path"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -110,6 +113,19 @@ func (p Place) Find(data []byte) (value string, start, end int, err error) {
 		return "", 0, 0, fmt.Errorf("%s: %w", p, err)
 	}
 	return string(data[start:end]), start, end, nil
+}
+
+// Read gives the version that stands there in the project in dir.
+func (p Place) Read(dir string) (string, error) {
+	data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(p.File)))
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("%s: there is no such file", p)
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", p, err)
+	}
+	value, _, _, err := p.Find(data)
+	return value, err
 }
 
 // Replace gives the content with another version in it; every other byte stays.
