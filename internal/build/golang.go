@@ -3,6 +3,7 @@ package build
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path"
@@ -47,6 +48,9 @@ func (g *Go) Key(b plan.Build) (string, error) {
 	}
 	t := g.tools[b.Dir]
 	sum, err := g.Inputs.Digest(filepath.Join(g.Root, b.Dir), t.settings["GOWORK"])
+	if errors.Is(err, errUnreadable) {
+		return "", nil
+	}
 	if err != nil {
 		return "", err
 	}

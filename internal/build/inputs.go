@@ -106,6 +106,10 @@ func (in *Inputs) Digest(dir, workspace string) (string, error) {
 	return in.digests[dir], nil
 }
 
+// errUnreadable means that a go.mod or go.work cannot be read: the Go tool will
+// say why, or knows more than we do.
+var errUnreadable = errors.New("a go.mod or go.work cannot be read")
+
 func localReplacements(dir string, into map[string]bool) error {
 	path := filepath.Join(dir, "go.mod")
 	data, err := os.ReadFile(path)
@@ -115,9 +119,9 @@ func localReplacements(dir string, into map[string]bool) error {
 	if err != nil {
 		return err
 	}
-	f, err := modfile.ParseLax(path, data, nil)
+	f, err := modfile.Parse(path, data, nil)
 	if err != nil {
-		return err
+		return errUnreadable
 	}
 	for _, r := range f.Replace {
 		if modfile.IsDirectoryPath(r.New.Path) {
@@ -134,7 +138,7 @@ func localUses(workspace string, into map[string]bool) error {
 	}
 	f, err := modfile.ParseWork(workspace, data, nil)
 	if err != nil {
-		return err
+		return errUnreadable
 	}
 	for _, u := range f.Use {
 		into[absolute(filepath.Dir(workspace), u.Path)] = true

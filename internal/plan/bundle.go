@@ -159,7 +159,7 @@ func (p *planner) rule(b *config.Bundle, r config.Rule) []Entry {
 	base, pattern := from, "**"
 	if err != nil {
 		base, pattern = doublestar.SplitPattern(from)
-		if pattern == from || !strings.ContainsAny(pattern, "*?[{") {
+		if !strings.ContainsAny(pattern, "*?[{") {
 			p.fail("bundle %q: there is no file %s; change it in [bundle.%s] files", b.Name, r.From, b.Name)
 			return nil
 		}

@@ -1,0 +1,92 @@
+package site
+
+import (
+	"encoding/xml"
+	"strings"
+	"testing"
+	"time"
+
+	"piedmont/internal/manifest"
+	"piedmont/internal/shelf"
+)
+
+func release(version string, published time.Time, files ...manifest.File) shelf.Release {
+	return shelf.Release{Record: shelf.Record{State: "public", Published: published}, Manifest: &manifest.Manifest{
+		Project: manifest.Project{Name: "hutbell", Summary: `<script>alert("x")</script>`, Homepage: "javascript:alert(1)"}, Version: version,
+		Commit: manifest.Commit{ID: strings.Repeat("ab", 20)}, Files: files}}
+}
+
+func sample() Site {
+	day := time.Date(2026, 5, 2, 8, 0, 0, 0, time.UTC)
+	return Site{Base: "https://releases.example.org/hutbell/", Releases: []shelf.Release{
+		release("1.5.0-rc.1", day.AddDate(0, 0, 2), manifest.File{Name: "rc.zip", Kind: "bundle", From: "cli", Platform: "linux/amd64"}),
+		release("1.4.0", day, manifest.File{Name: "s.tar.gz", Kind: "source"}, manifest.File{Name: "w.zip", Kind: "bundle", From: "cli", Platform: "windows/arm64"},
+			manifest.File{Name: "l.tar.gz", Kind: "bundle", From: "cli", Platform: "linux/arm/v7"}, manifest.File{Name: "p.tar.gz", Kind: "bundle", From: "cli", Platform: "plan9/mips"}),
+		release("1.3.9", day.AddDate(0, 0, 1), manifest.File{Name: "old.zip", Kind: "bundle", From: "cli", Platform: "linux/amd64"}),
+	}}
+}
+
+// What a manifest says is text on the page, never markup or a script.
+func TestPageIsSafe(t *testing.T) {
+	page, err := sample().Project()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, bad := range []string{`<script>alert(`, `href="javascript:`} {
+		if strings.Contains(string(page), bad) {
+			t.Errorf("%s is on the page", bad)
+		}
+	}
+	for _, want := range []string{"<h1>1.4.0", "&lt;script&gt;", `href="1.4.0/l.tar.gz"`, `href="./1.3.9/"`, "ARM, 32-bit (v7)", "mips"} {
+		if !strings.Contains(string(page), want) {
+			t.Errorf("%s is not on the page", want)
+		}
+	}
+	order := []string{"<h3>Linux", "<h3>Windows", "<h3>plan9", "<h3>Source code"}
+	for i := 1; i < len(order); i++ {
+		if strings.Index(string(page), order[i-1]) > strings.Index(string(page), order[i]) {
+			t.Errorf("%s comes after %s", order[i-1], order[i])
+		}
+	}
+	old, err := sample().Release(sample().Releases[2])
+	if err != nil || !strings.Contains(string(old), "There is a newer release") || !strings.Contains(string(old), `href="../feed.atom"`) {
+		t.Errorf("the page of an older release: %v", err)
+	}
+}
+
+func TestFeed(t *testing.T) {
+	data, err := sample().Feed()
+	if err != nil {
+		t.Fatal(err)
+	}
+	var feed struct {
+		ID, Updated string
+		Entries     []struct {
+			Title string `xml:"title"`
+			ID    string `xml:"id"`
+		} `xml:"entry"`
+	}
+	if err := xml.Unmarshal(data, &feed); err != nil {
+		t.Fatal(err)
+	}
+	if len(feed.Entries) != 3 || feed.Entries[0].Title != "hutbell 1.5.0-rc.1" || feed.Entries[1].Title != "hutbell 1.3.9" {
+		t.Errorf("%+v", feed)
+	}
+	other := sample()
+	other.Base = "https://elsewhere.example.org/"
+	again, err := other.Feed()
+	if err != nil || !strings.Contains(string(again), feed.Entries[0].ID) || feed.Entries[0].ID == feed.Entries[1].ID {
+		t.Error("the ids of the entries change with the place")
+	}
+}
+
+func TestNothingPublished(t *testing.T) {
+	for _, draw := range []func() ([]byte, error){Site{}.Project, Site{}.Feed, Site{}.JSON} {
+		if _, err := draw(); err != shelf.ErrUnknown {
+			t.Errorf("got %v", err)
+		}
+	}
+	if page, err := Home(nil); err != nil || !strings.Contains(string(page), "Nothing is published here yet") {
+		t.Errorf("%v", err)
+	}
+}
