@@ -166,6 +166,11 @@ func TestWholeWay(t *testing.T) {
 	}
 	b.want(200, "POST", draft+"/publish", b.token, nil)
 	b.want(200, "POST", draft+"/publish", b.token, nil) // again is fine
+	// Another publisher of the same manifest, who came too late, is told that all is done.
+	b.want(201, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content))
+	if text := b.want(200, "GET", draft, b.token, nil); !strings.Contains(text, `"state":"public"`) {
+		t.Errorf("the state of what has become public: %s", text)
+	}
 	if text := b.want(201, "POST", "/api/hutbell/drafts", b.token, bytes.NewReader(release("1.4.0", files))); !strings.Contains(text, `"state":"public"`) {
 		t.Errorf("the draft of a public release: %s", text)
 	}

@@ -217,13 +217,6 @@ func (s *Server) publish(w http.ResponseWriter, r *http.Request) {
 	s.change.Lock()
 	defer s.change.Unlock()
 	d, err := sh.Draft(r.PathValue("id"))
-	if errors.Is(err, shelf.ErrUnknown) {
-		// The other of two publishers may have been first: then the release is there.
-		if rel, ok := published(sh, r.PathValue("id")); ok {
-			answer(w, http.StatusOK, rel.Record)
-			return
-		}
-	}
 	if s.refused(w, err, "find a draft") {
 		return
 	}
@@ -233,20 +226,6 @@ func (s *Server) publish(w http.ResponseWriter, r *http.Request) {
 	}
 	s.log(fmt.Sprintf("%s %s is public, %d files", d.Manifest.Project.Name, d.Manifest.Version, len(d.Manifest.Files)))
 	answer(w, http.StatusOK, rel.Record)
-}
-
-// published finds the public release that a draft has become.
-func published(sh *shelf.Shelf, id string) (shelf.Release, bool) {
-	list, err := sh.Releases()
-	if err != nil {
-		return shelf.Release{}, false
-	}
-	for _, r := range list {
-		if len(id) == 32 && strings.HasPrefix(r.Record.Manifest, id) {
-			return r, true
-		}
-	}
-	return shelf.Release{}, false
 }
 
 func (s *Server) upload(w http.ResponseWriter, r *http.Request) {

@@ -60,7 +60,9 @@ func (r Repo) Facts(ctx context.Context) (Facts, error) {
 		return err
 	})
 	g.Go(func() error {
-		out, err := r.git(ctx, "status", "--porcelain", "-z", "--no-renames")
+		// The two folders that Piedmont writes ignore themselves, but not in the
+		// instant in which another run makes them.
+		out, err := r.git(ctx, "status", "--porcelain", "-z", "--no-renames", "--", ":/", ":(exclude).piedmont", ":(exclude)outbox")
 		for _, line := range strings.Split(out, "\x00") {
 			if len(line) > 3 && len(f.Dirty) < 20 {
 				f.Dirty = append(f.Dirty, line[3:])

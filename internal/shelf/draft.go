@@ -101,6 +101,13 @@ func (d *Draft) Put(name string, offset int64, r io.Reader) (string, error) {
 		return f.SHA256, nil
 	}
 	part, err := os.OpenFile(d.part(name), os.O_RDWR|os.O_CREATE, 0o644)
+	if errors.Is(err, fs.ErrNotExist) {
+		// The draft's folder is gone: another publisher may have made it public.
+		if done, _ := d.published(); done {
+			return f.SHA256, nil
+		}
+		return "", ErrUnknown
+	}
 	if err != nil {
 		return "", fmt.Errorf("keep %s: %w", name, err)
 	}

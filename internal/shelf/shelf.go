@@ -212,14 +212,15 @@ func (s *Shelf) Begin(encoded []byte) (*Draft, error) {
 	return d, atomicfile.Write(path, encoded, 0o644)
 }
 
-// Draft finds an open draft by its identity.
+// Draft finds a draft by its identity: an open one, or the public release that
+// it has become, perhaps by another publisher's doing.
 func (s *Shelf) Draft(id string) (*Draft, error) {
 	if b, err := hex.DecodeString(id); err != nil || len(b) != 16 {
 		return nil, ErrUnknown
 	}
 	encoded, err := os.ReadFile(filepath.Join(s.dir, draftsDir, id, manifest.Name))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, ErrUnknown
+		return s.became(id)
 	}
 	if err != nil {
 		return nil, err
@@ -231,6 +232,21 @@ func (s *Shelf) Draft(id string) (*Draft, error) {
 	d := &Draft{shelf: s, ID: id, Manifest: m, encoded: encoded}
 	_, err = d.published()
 	return d, err
+}
+
+// became finds the public release that a draft has become.
+func (s *Shelf) became(id string) (*Draft, error) {
+	list, err := s.Releases()
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range list {
+		if strings.HasPrefix(r.Record.Manifest, id) {
+			encoded, err := os.ReadFile(filepath.Join(s.dir, r.Manifest.Version, manifest.Name))
+			return &Draft{shelf: s, ID: id, Manifest: r.Manifest, Public: true, encoded: encoded}, err
+		}
+	}
+	return nil, ErrUnknown
 }
 
 // Tidy removes drafts in which nothing was written since before.
