@@ -51,7 +51,7 @@ func TestBadInput(t *testing.T) {
 		{"two files at one place", config(`["LICENSE"]`, `["LICENSE", { from = "go.mod", to = "LICENSE" }]`), []string{"plan"}, 2, []string{"two files would be LICENSE"}},
 		{"name for no file system", config(`files    = ["LICENSE"]`, "files    = [\"LICENSE\"]\nname = \"a:b\""), []string{"plan"}, 2, []string{`"a:b.tar.gz" cannot be a file name`}},
 		{"does not compile", with(func(f map[string]string) { f["main.go"] = "package main\n\nfunc main() { undefinedThing() }\n" }), []string{"make"}, 1,
-			[]string{"chime does not compile for " + here, "undefined: undefinedThing", "main.go:3", "Done: pack chime-1.0.0-source.tar.gz", "Not begun: pack chime-1.0.0", "outbox is as it was"}},
+			[]string{"chime does not compile for " + here, "undefined: undefinedThing", "main.go:3", "Done: ", "pack chime-1.0.0-source.tar.gz", "Not begun: pack chime-1.0.0", "outbox is as it was"}},
 		{"not a program", with(func(f map[string]string) { f["main.go"] = "package chime\n" }), []string{"make"}, 1, []string{`is not a "package main"`}},
 		{"not a git repository", func(t *testing.T) string { d := t.TempDir(); write(t, d, small()); return d }, []string{"plan"}, 2, []string{"not in a git repository", "git init"}},
 		{"no commit yet", func(t *testing.T) string {

@@ -48,7 +48,7 @@ func TestFarSideFails(t *testing.T) {
 			}
 			return []string{"CHIME_TOKEN=" + secret}
 		}, 1, []string{`the right "upload" for the project "chime"`}},
-		{"500", status(500), nil, 5, []string{"500 Internal Server Error", "tried 6 times", "0 of 3 files", "run the same command again"}},
+		{"500", status(500), nil, 5, []string{"500 Internal Server Error", "tried 6 times", "0 of 4 files", "run the same command again"}},
 		{"not a release page", func(w http.ResponseWriter, _ *http.Request, _ http.Handler) bool {
 			_, _ = io.WriteString(w, "<html>hello")
 			return true

@@ -174,7 +174,7 @@ type slowly struct{ r io.Reader }
 
 func (s slowly) Read(p []byte) (int, error) {
 	time.Sleep(time.Millisecond)
-	return s.r.Read(p[:min(len(p), 128<<10)])
+	return s.r.Read(p[:min(len(p), 32<<10)])
 }
 
 // wholePage says what is wrong with a release at an address.

@@ -40,7 +40,11 @@ func (n Notes) Body(r Rules, list []Change, all bool) string {
 		n.group(&b, r.Kinds[t].Heading, filter(list, func(c Change) bool { return c.Type == t }), subject)
 	}
 	// Commits outside of the convention are told too: nothing is lost.
-	n.group(&b, "Other changes", filter(list, func(c Change) bool { return !c.Conventional() || r.unknown(c) }), subject)
+	other := "Other changes"
+	if b.Len() == 0 {
+		other = "Changes"
+	}
+	n.group(&b, other, filter(list, func(c Change) bool { return !c.Conventional() || r.unknown(c) }), subject)
 	if b.Len() == 0 {
 		b.WriteString("Nothing that a user would notice.\n\n")
 	}

@@ -9,6 +9,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"piedmont/internal/config"
+	"piedmont/internal/history"
 	"piedmont/internal/plan"
 	"piedmont/internal/repo"
 	"piedmont/internal/version"
@@ -75,7 +76,12 @@ func (a *app) readProject(ctx context.Context, file string) (*config.Config, pla
 			return nil, plan.Facts{}, err
 		}
 	}
-	return c, plan.Facts{Release: version.Decide(h, c.Version.Pattern), Commit: git.Commit, Time: git.Time, Files: os.DirFS(dir)}, nil
+	release := version.Decide(h, c.Version.Pattern)
+	since, err := history.Since(ctx, repo.Repo{Dir: dir}, c, git.Here, !release.Preview && !version.IsPrerelease(release.Version))
+	if err != nil {
+		return nil, plan.Facts{}, err
+	}
+	return c, plan.Facts{Release: release, Commit: git.Commit, Time: git.Time, Files: os.DirFS(dir), Notes: since.Notes(c, release, git.Time)}, nil
 }
 
 func first(errs ...error) error {

@@ -20,6 +20,7 @@ type Config struct {
 
 	Project      Project        `toml:"project" need:"yes" doc:"What is released."`
 	Version      Version        `toml:"version" doc:"Where the version comes from."`
+	Cut          Cut            `toml:"cut" doc:"How the next version follows from the commits, and what the notes say. Commits are read as Conventional Commits 1.0 has them."`
 	Platforms    []*PlatformSet `toml:"platforms" doc:"Named sets of platforms: each key is a set's name, each value a list of platforms." example:"servers = [\"linux/amd64\", \"linux/arm64\"]"`
 	Programs     []*Program     `toml:"program" doc:"An executable that is made for each of its platforms."`
 	Bundles      []*Bundle      `toml:"bundle" doc:"An archive of programs and files, one for each platform."`
@@ -47,6 +48,13 @@ type Version struct {
 	Pattern version.Pattern `toml:"-"`
 	Place   *place.Place    `toml:"-"` // of Source, nil for the tag
 	Mirrors []place.Place   `toml:"-"`
+}
+
+// Cut says how the next version follows from the commits.
+type Cut struct {
+	Changelog string `toml:"changelog" default:"\"CHANGELOG.md\"" doc:"The file that gets a section for each release. A section that is written by hand wins over the generated notes." example:"\"docs/changes.md\""`
+	Early     string `toml:"early" default:"\"minor\"" doc:"What a breaking change asks for before 1.0.0." choice:"minor major"`
+	Kinds     Kinds  `toml:"kinds" doc:"What commits of a type mean: by type, a table with change (none, patch or minor) and heading (in the notes; empty leaves them out). Types that are not named here keep their meaning: feat is minor, fix, perf and revert are patch." example:"{ feat = { change = \"minor\", heading = \"New\" }, docs = { change = \"none\", heading = \"Manual\" } }"`
 }
 
 // PlatformSet is one entry of [platforms].

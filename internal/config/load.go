@@ -68,6 +68,7 @@ func Parse(file string, data []byte, compilers func() ([]string, error)) (*Confi
 		return nil, Errors{bad}
 	}
 	c.Version = Version{Source: "tag", Tag: "v{version}", Tags: "any"}
+	c.Cut = Cut{Changelog: "CHANGELOG.md", Early: "minor"}
 	d.table(root, reflect.ValueOf(c).Elem(), "")
 	known, err := platformsOf(c, compilers)
 	if err != nil {
@@ -104,6 +105,7 @@ type validator struct {
 func (v *validator) all() {
 	v.project()
 	v.version()
+	v.inside(v.c.Cut.Changelog, "cut.changelog")
 	for _, set := range v.c.Platforms {
 		for _, p := range set.List {
 			v.platform(p, "platforms."+set.Name+"."+p.String())

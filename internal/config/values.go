@@ -135,6 +135,50 @@ func (*Rule) shape() shape {
 	return shape{"text or table", oneOf(textSchema, table)}
 }
 
+// Kinds are meanings of commit types, beside those that are known anyway.
+type Kinds []CommitKind
+
+// CommitKind is the meaning of one commit type.
+type CommitKind struct{ Type, Change, Heading string }
+
+var kindChanges = []string{"none", "patch", "minor"}
+
+func (k *Kinds) fromNode(d *decoder, n *node, where string) {
+	if n.kind != kindTable {
+		d.expected(n, "a table by commit type")
+		return
+	}
+	for _, name := range n.keys {
+		e := n.table[name]
+		one := CommitKind{Type: strings.ToLower(name), Change: "none"}
+		if e.node.kind != kindTable {
+			d.expected(e.node, "a table with change and heading")
+			continue
+		}
+		for _, key := range e.node.keys {
+			v := e.node.table[key]
+			at := where + "." + name + "." + key
+			d.at[at] = v.node.pos
+			switch key {
+			case "change":
+				one.Change = d.text(v.node)
+				d.choice(one.Change, kindChanges, at, "change")
+			case "heading":
+				one.Heading = d.text(v.node)
+			default:
+				d.unknownKey(key, []string{"change", "heading"}, v.keyPos, "a commit type")
+			}
+		}
+		*k = append(*k, one)
+	}
+}
+
+func (*Kinds) shape() shape {
+	one := map[string]any{"type": "object", "additionalProperties": false,
+		"properties": map[string]any{"change": map[string]any{"enum": kindChanges}, "heading": textSchema}}
+	return shape{"table of tables", map[string]any{"type": "object", "additionalProperties": one}}
+}
+
 // Secret says where a secret is, never what it is.
 type Secret struct {
 	From  string // "env", "file", "command", or "" when none is given

@@ -26,7 +26,7 @@ const (
 	Name    = "hutbell"
 	Version = "1.4.0"
 	// Commit is the id of the last commit, on every machine.
-	Commit = "6157c1bebb97dc7c79f4fb95f7dd595ba7738190"
+	Commit = "ac3beaf2208c169ec642d901b0c6a9b6fb1c5c01"
 )
 
 // Write makes the project in dir, which must not exist or be empty.

@@ -52,6 +52,8 @@ func (m *maker) steps() []*engine.Step {
 		steps = append(steps, m.archive(a))
 		m.finals = append(m.finals, "pack "+a.File)
 	}
+	steps = append(steps, m.notes())
+	m.finals = append(m.finals, "pack "+plan.NotesName)
 	record := m.record(append([]string(nil), m.finals...))
 	m.finals = append(m.finals, recordStep)
 	return append(steps, record)
@@ -243,6 +245,31 @@ func readLink(blobs *repo.Blobs, f repo.TreeFile) (string, int64, error) {
 	return string(target), 0, err
 }
 
+// notes writes what the plan says of the release.
+func (m *maker) notes() *engine.Step {
+	return &engine.Step{
+		ID: "pack " + plan.NotesName, Title: "write " + plan.NotesName,
+		Key: func(engine.Inputs) (string, error) { return "notes/1 " + m.plan.Notes, nil },
+		Run: func(context.Context, engine.Inputs) ([]store.Object, error) {
+			o, err := m.put(plan.NotesName, []byte(m.plan.Notes))
+			return []store.Object{o}, err
+		},
+	}
+}
+
+// put keeps a small file.
+func (m *maker) put(name string, content []byte) (store.Object, error) {
+	w, err := m.store.Create(name)
+	if err != nil {
+		return store.Object{}, err
+	}
+	defer w.Abort()
+	if _, err := w.Write(content); err != nil {
+		return store.Object{}, err
+	}
+	return w.Commit()
+}
+
 // record writes the manifest and SHA256SUMS.
 func (m *maker) record(needs []string) *engine.Step {
 	return &engine.Step{
@@ -266,16 +293,7 @@ func (m *maker) record(needs []string) *engine.Step {
 			}
 			var out []store.Object
 			for name, content := range map[string][]byte{manifest.Name: data, manifest.SumsName: man.Sums(data)} {
-				w, err := m.store.Create(name)
-				if err != nil {
-					return nil, err
-				}
-				_, err = w.Write(content)
-				if err != nil {
-					w.Abort()
-					return nil, err
-				}
-				o, err := w.Commit()
+				o, err := m.put(name, content)
 				if err != nil {
 					return nil, err
 				}
@@ -331,7 +349,7 @@ func (m *maker) read(objects []store.Object) (*manifest.Manifest, error) {
 func mediaType(name string) string {
 	for _, t := range [][2]string{
 		{".tar.gz", "application/gzip"}, {".tar.xz", "application/x-xz"}, {".tar.zst", "application/zstd"},
-		{".zip", "application/zip"}, {".json", "application/json"},
+		{".zip", "application/zip"}, {".json", "application/json"}, {".md", "text/markdown"},
 	} {
 		if strings.HasSuffix(name, t[0]) {
 			return t[1]

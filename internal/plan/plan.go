@@ -24,12 +24,15 @@ type Facts struct {
 	Commit  string
 	Time    time.Time
 	Files   fs.FS // the project's folder
+	// Notes are the text of notes.md.
+	Notes string
 }
 
 // Kinds of files.
 const (
 	KindBundle   = "bundle"
 	KindSource   = "source"
+	KindNotes    = "notes"
 	KindManifest = "manifest"
 	KindSums     = "checksums"
 )
@@ -48,7 +51,11 @@ type Plan struct {
 	Sources      []Source         `json:"sources"`
 	Matches      []Match          `json:"matches"`
 	Destinations []Destination    `json:"destinations"`
+	Notes        string           `json:"notes"`
 }
+
+// NotesName is the file with the notes of a release.
+const NotesName = "notes.md"
 
 // File is one file of the outbox.
 type File struct {
@@ -145,6 +152,8 @@ func New(c *config.Config, f Facts) (*Plan, error) {
 	if len(p.plan.Files) == 0 {
 		p.fail("nothing would be made: describe a [bundle.NAME] or [source] in %s", config.FileName)
 	}
+	p.file(NotesName, KindNotes, "", "the commits")
+	p.plan.Notes = f.Notes
 	p.file(manifest.Name, KindManifest, "", "every file")
 	p.file(manifest.SumsName, KindSums, "", "every file")
 	p.names()

@@ -88,7 +88,7 @@ path = "x"
 		t.Fatal(err)
 	}
 	want := "both-1.4.0-linux.tar.gz bells-1.4.0-linux-amd64.tar.gz bells-1.4.0-linux-amd64.tar.xz bells-1.4.0-linux-armv7.tar.gz bells-1.4.0-linux-armv7.tar.xz " +
-		"bells-1.4.0-windows-amd64.zip bells-1.4.0-manual.tar.gz bells-1.4.0-source.zip manifest.json SHA256SUMS"
+		"bells-1.4.0-windows-amd64.zip bells-1.4.0-manual.tar.gz bells-1.4.0-source.zip notes.md manifest.json SHA256SUMS"
 	if got := names(p); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}

@@ -175,7 +175,7 @@ func (d *Draft) PublishWith(now time.Time, beside func(Release) (map[string][]by
 	if len(missing) > 0 {
 		return Release{}, &IncompleteError{missing}
 	}
-	rel := Release{Record{"public", now.UTC().Truncate(time.Second), digest(d.encoded)}, d.Manifest}
+	rel := Release{Record{"public", now.UTC().Truncate(time.Second), digest(d.encoded)}, d.Manifest, notes(d.dir(), d.Manifest)}
 	record, err := json.MarshalIndent(rel.Record, "", "  ")
 	if err != nil {
 		return Release{}, err

@@ -46,6 +46,23 @@ type Record struct {
 type Release struct {
 	Record
 	Manifest *manifest.Manifest
+	Notes    []byte // Markdown, nil when the release has none
+}
+
+// maxNotes bounds the notes that are shown, in bytes.
+const maxNotes = 1 << 20
+
+// notes reads the notes of a release in a folder.
+func notes(dir string, m *manifest.Manifest) []byte {
+	for _, f := range m.Files {
+		if f.Kind != "notes" || f.Size > maxNotes {
+			continue
+		}
+		if data, err := os.ReadFile(filepath.Join(dir, f.Name)); err == nil {
+			return data
+		}
+	}
+	return nil
 }
 
 // ConflictError means that another release of this version is public.
@@ -136,8 +153,11 @@ func (s *Shelf) read(v string) (r Release, err error) {
 	if err != nil {
 		return r, err
 	}
-	r.Manifest, err = manifest.Parse(encoded)
-	return r, err
+	if r.Manifest, err = manifest.Parse(encoded); err != nil {
+		return r, err
+	}
+	r.Notes = notes(filepath.Join(s.dir, v), r.Manifest)
+	return r, nil
 }
 
 // Releases are all public ones, the highest version first.

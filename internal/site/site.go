@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/yuin/goldmark"
 
 	"piedmont/internal/manifest"
 	"piedmont/internal/shelf"
@@ -72,7 +73,7 @@ type view struct {
 	Root        string // relative way from the page to the project's page
 	Here        string // relative way from the page to the release's folder
 	Others      []other
-	FirstFile   string
+	Notes       template.HTML // what the release brings; made from Markdown without raw HTML
 	Style       template.CSS
 	Script      template.JS
 }
@@ -114,13 +115,26 @@ func (s Site) page(r shelf.Release, root, here string) ([]byte, error) {
 	for _, f := range m.Files {
 		v.Files = append(v.Files, line(f))
 	}
-	if len(m.Files) > 0 {
-		v.FirstFile = m.Files[0].Name
+	if v.Notes, err = markdown(r.Notes); err != nil {
+		return nil, err
 	}
 	for _, o := range s.Releases {
 		v.Others = append(v.Others, other{o.Manifest.Version, o.Published.UTC().Format("2 January 2006"), version.IsPrerelease(o.Manifest.Version), o.Manifest.Version == m.Version})
 	}
 	return render("release.html", v)
+}
+
+// markdown draws notes. The library leaves out raw HTML and the addresses that
+// run scripts, so notes from anywhere are safe to show.
+func markdown(text []byte) (template.HTML, error) {
+	if len(bytes.TrimSpace(text)) == 0 {
+		return "", nil
+	}
+	var b bytes.Buffer
+	if err := goldmark.Convert(text, &b); err != nil {
+		return "", fmt.Errorf("draw the notes: %w", err)
+	}
+	return template.HTML(b.String()), nil
 }
 
 func render(name string, data any) ([]byte, error) {
@@ -167,6 +181,7 @@ func groups(m *manifest.Manifest) []group {
 	for _, f := range m.Files {
 		d := line(f)
 		switch {
+		case f.Kind == "notes":
 		case f.Kind == "source":
 			add("source", "Source code", "", d)
 		case f.Platform == "":
@@ -281,7 +296,14 @@ func (s Site) Feed() ([]byte, error) {
 		e := atomEntry{
 			Title: p.Name + " " + m.Version, ID: urn(p.Name + " " + m.Version), Updated: r.Published.UTC().Format(time.RFC3339),
 			Links:   []atomLink{{Rel: "alternate", Href: s.Base + m.Version + "/", Type: "text/html"}},
-			Summary: fmt.Sprintf("%d files, made from commit %s of %s.", len(m.Files), m.Commit.ID[:min(10, len(m.Commit.ID))], m.Commit.Time.UTC().Format("2 January 2006")),
+			Summary: &atomText{Text: fmt.Sprintf("%d files, made from commit %s of %s.", len(m.Files), m.Commit.ID[:min(10, len(m.Commit.ID))], m.Commit.Time.UTC().Format("2 January 2006"))},
+		}
+		notes, err := markdown(r.Notes)
+		if err != nil {
+			return nil, err
+		}
+		if notes != "" {
+			e.Content = &atomText{Type: "html", Text: string(notes)}
 		}
 		for _, f := range m.Files {
 			e.Links = append(e.Links, atomLink{Rel: "enclosure", Href: s.Base + m.Version + "/" + f.Name, Type: f.MediaType, Length: f.Size, Title: f.Name})
@@ -337,7 +359,13 @@ type atomEntry struct {
 	ID      string     `xml:"id"`
 	Updated string     `xml:"updated"`
 	Links   []atomLink `xml:"link"`
-	Summary string     `xml:"summary"`
+	Summary *atomText  `xml:"summary"`
+	Content *atomText  `xml:"content"`
+}
+
+type atomText struct {
+	Type string `xml:"type,attr,omitempty"`
+	Text string `xml:",chardata"`
 }
 
 // Index is the JSON of all public releases; docs/release-page.md describes it.
