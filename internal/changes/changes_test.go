@@ -109,7 +109,7 @@ func TestAs(t *testing.T) {
 func TestNotes(t *testing.T) {
 	list := ReadAll(history("fix(relay): keep <the> line", "feat!: ring at noon\n\nBREAKING CHANGE: noon is 12:00 UTC\nCo-authored-by: Jorik <j@x>", "Something else", "chore: tidy", "odd: a type of our own"))
 	n := Notes{Version: "1.5.0", Date: "2026-05-02", Last: "1.4.0", From: "v1.4.0", To: "v1.5.0", Repository: "https://code.example.org/hutbell/"}
-	got := n.Body(DefaultRules(), list, true)
+	got := n.Body(DefaultRules(), list) + "\n" + n.Tail(list)
 	link := func(i int) string {
 		return fmt.Sprintf("([%.8s](https://code.example.org/hutbell/commit/%040x))", fmt.Sprintf("%040x", i), i)
 	}
@@ -119,7 +119,7 @@ func TestNotes(t *testing.T) {
 	if got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
-	if empty := n.Body(DefaultRules(), ReadAll(history("chore: x")), false); empty != "Nothing that a user would notice.\n" {
+	if empty := n.Body(DefaultRules(), ReadAll(history("chore: x"))); empty != "Nothing that a user would notice.\n" {
 		t.Errorf("%q", empty)
 	}
 }

@@ -18,12 +18,11 @@ type Notes struct {
 
 // Section writes the section of a changelog: a heading, then what changed.
 func (n Notes) Section(r Rules, list []Change) string {
-	return fmt.Sprintf("## %s (%s)\n\n%s", n.Version, n.Date, n.Body(r, list, false))
+	return fmt.Sprintf("## %s (%s)\n\n%s", n.Version, n.Date, n.Body(r, list))
 }
 
-// Body writes the changes by kind, breaking ones first. With all it adds the
-// contributors and the range that is compared.
-func (n Notes) Body(r Rules, list []Change, all bool) string {
+// Body writes the changes by kind, breaking ones first.
+func (n Notes) Body(r Rules, list []Change) string {
 	var b strings.Builder
 	var breaking []Change
 	for _, c := range list {
@@ -48,9 +47,12 @@ func (n Notes) Body(r Rules, list []Change, all bool) string {
 	if b.Len() == 0 {
 		b.WriteString("Nothing that a user would notice.\n\n")
 	}
-	if !all {
-		return strings.TrimRight(b.String(), "\n") + "\n"
-	}
+	return strings.TrimRight(b.String(), "\n") + "\n"
+}
+
+// Tail names the contributors and the range that is compared.
+func (n Notes) Tail(list []Change) string {
+	var b strings.Builder
 	if people := Contributors(list); len(people) > 0 {
 		fmt.Fprintf(&b, "### Contributors\n\n%s\n\n", strings.Join(people, ", "))
 	}

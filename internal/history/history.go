@@ -70,19 +70,24 @@ func Since(ctx context.Context, r repo.Repo, c *config.Config, ignore []string, 
 	return h, nil
 }
 
-// Notes tells what a release brings. A section for the version that somebody
-// wrote into the changelog wins over what the commits say.
+// Notes tells what a release brings. A section for the version in the changelog,
+// where somebody may have written by hand, wins over what the commits say; the
+// contributors and the range follow in either case.
 func (h History) Notes(c *config.Config, r version.Release, commit time.Time) string {
-	if log, err := Changelog(c); err == nil {
-		if section, ok := changes.FindSection(log, r.Version); ok && strings.TrimSpace(section) != "" {
-			return section
-		}
-	}
 	n := h.notes(c, r.Version, r.Tag, commit)
 	if r.Preview {
 		n.To = "HEAD"
 	}
-	return n.Body(h.Rules, h.Changes, true)
+	body := n.Body(h.Rules, h.Changes)
+	if log, err := Changelog(c); err == nil {
+		if section, ok := changes.FindSection(log, r.Version); ok && strings.TrimSpace(section) != "" {
+			body = section
+		}
+	}
+	if tail := n.Tail(h.Changes); tail != "" {
+		body += "\n" + tail
+	}
+	return strings.TrimRight(body, "\n") + "\n"
 }
 
 // Section is the changelog's section of a version that is about to be released.
