@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"go/version"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
 	"sync"
+
+	"golang.org/x/mod/modfile"
 
 	"piedmont/internal/atomicfile"
 )
@@ -137,4 +140,20 @@ func (t *Tools) Platforms(ctx context.Context, dir string) ([]string, error) {
 		_ = atomicfile.Write(file, []byte(out), 0o644) // only a cache
 	}
 	return list, nil
+}
+
+// CheckModule says whether the toolchain is new enough for a module's go.mod.
+func (g *GoTool) CheckModule(dir string) error {
+	data, err := os.ReadFile(filepath.Join(dir, "go.mod"))
+	if err != nil {
+		return nil // without a go.mod, nothing is asked for
+	}
+	f, err := modfile.ParseLax("go.mod", data, nil)
+	if err != nil || f.Go == nil {
+		return nil // the Go tool says it better
+	}
+	if want := "go" + f.Go.Version; version.Compare(g.Version, want) < 0 {
+		return fmt.Errorf("go.mod asks for %s, and the toolchain here is %s", want, g.Version)
+	}
+	return nil
 }

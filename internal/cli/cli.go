@@ -67,7 +67,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.start(), a.demo(),
-			a.plan(), a.cut(), a.make(), a.publish(), a.ship(),
+			a.plan(), a.ready(), a.cut(), a.make(), a.publish(), a.ship(),
 			a.show(), a.verify(),
 			a.serve(),
 		},

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
@@ -70,7 +71,7 @@ func (a *app) runCut(ctx context.Context, o cutOptions) error {
 	if err != nil {
 		return err
 	}
-	dir := dirOf(file)
+	dir := filepath.Dir(file)
 	c, err := config.Load(file, func() ([]string, error) { return a.tools.Platforms(ctx, dir) })
 	if err != nil {
 		return err

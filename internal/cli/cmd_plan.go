@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -11,8 +10,6 @@ import (
 	"piedmont/internal/plan"
 	"piedmont/internal/term"
 )
-
-func dirOf(file string) string { return filepath.Dir(file) }
 
 func (a *app) plan() *cli.Command {
 	return &cli.Command{

@@ -12,6 +12,7 @@ import (
 	"piedmont/internal/config"
 	"piedmont/internal/outbox"
 	"piedmont/internal/publish"
+	"piedmont/internal/ready"
 	"piedmont/internal/term"
 	"piedmont/internal/web"
 )
@@ -126,7 +127,7 @@ func (a *app) publishTo(ctx context.Context, p *project, targets []*config.Desti
 	for _, t := range targets {
 		d, err := openDestination(ctx, p.config.Dir, t)
 		if err != nil {
-			return answer, err
+			return answer, fmt.Errorf("destination %q: %w", t.Name, err)
 		}
 		res, err := a.publishOne(ctx, dir, t.Name, d)
 		if err != nil {
@@ -189,8 +190,8 @@ func (a *app) ship() *cli.Command {
 	var noWait bool
 	return &cli.Command{
 		Name: "ship", Category: groupWork,
-		Usage:       "makes and publishes in one go",
-		Description: "The same as \"piedmont make\" and then \"piedmont publish\". What would keep the\nsecond from working is said before the first begins.",
+		Usage:       "sees that all is ready, makes and publishes, in one go",
+		Description: "The same as \"piedmont ready\", \"piedmont make\" and \"piedmont publish\". It stops\nbefore the first compile when something stands in the way.",
 		Flags:       []cli.Flag{toFlag(&to), noWaitFlag(&noWait)},
 		Metadata:    example("piedmont ship"),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -211,10 +212,12 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if err != nil {
 		return err
 	}
-	for _, t := range targets { // a missing token is told before the first compile
-		if _, err := openDestination(ctx, p.config.Dir, t); err != nil {
-			return err
-		}
+	findings := ready.Run(ctx, a.readyProject(p.config, p.git, p.plan, targets), ready.Checks)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if ready.Obstacles(findings) > 0 {
+		return a.notReady(p.config.Project.Name+" "+p.plan.Version, findings)
 	}
 	res, err := a.makeOutbox(ctx, p, noWait)
 	if err != nil {

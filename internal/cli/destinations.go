@@ -24,7 +24,7 @@ func openDestination(ctx context.Context, root string, d *config.Destination) (p
 		}
 		token, err := publish.Secret(ctx, root, d.Token)
 		if err != nil {
-			return nil, fmt.Errorf("destination %q: %w", d.Name, err)
+			return nil, err
 		}
 		return releasepage.New(address, token, d.Token.String()), nil
 	case "folder":
@@ -44,10 +44,10 @@ func addressOf(d *config.Destination) (string, error) {
 	}
 	address := os.Getenv(name)
 	if address == "" {
-		return "", usage(fmt.Sprintf("destination %q: the environment variable %s, which holds its address, is not set", d.Name, name))
+		return "", &publish.Refusal{Reason: fmt.Sprintf("the environment variable %s, which holds the address, is not set", name), Mend: "Set it: export " + name + "=https://…"}
 	}
 	if err := config.CheckAddress(address); err != nil {
-		return "", usage(fmt.Sprintf("destination %q: the address in %s: %v", d.Name, name, err))
+		return "", &publish.Refusal{Reason: fmt.Sprintf("the address in the environment variable %s: %v", name, err), Mend: "Set it: export " + name + "=https://…"}
 	}
 	return address, nil
 }

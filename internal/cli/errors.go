@@ -22,6 +22,7 @@ const (
 	statusDone        = 0
 	statusFailed      = 1
 	statusUsage       = 2
+	statusNotReady    = 3
 	statusStopped     = 5
 	statusMismatch    = 6
 	statusInterrupted = 130
@@ -35,6 +36,7 @@ var statuses = []struct {
 	{statusDone, "done"},
 	{statusFailed, "failed"},
 	{statusUsage, "the call, the configuration or the repository is not as it must be"},
+	{statusNotReady, "not ready: something stands in the way of a release"},
 	{statusStopped, "publishing stopped part-way; run it again to go on"},
 	{statusMismatch, "what was verified does not match"},
 	{statusInterrupted, "interrupted"},

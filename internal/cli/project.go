@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 
 	"golang.org/x/sync/errgroup"
 
+	"piedmont/internal/build"
 	"piedmont/internal/config"
 	"piedmont/internal/history"
 	"piedmont/internal/plan"
@@ -19,6 +21,7 @@ import (
 type project struct {
 	config *config.Config
 	plan   *plan.Plan
+	git    repo.Facts
 }
 
 // load reads the configuration, asks git, and computes the plan.
@@ -27,27 +30,31 @@ func (a *app) load(ctx context.Context) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, facts, err := a.readProject(ctx, file)
+	c, git, configErr, gitErr := a.read(ctx, file, false)
+	if err := first(configErr, gitErr); err != nil {
+		return nil, err
+	}
+	p, err := planOf(ctx, c, git)
 	if err != nil {
 		return nil, err
 	}
-	p, err := plan.New(c, facts)
-	if err != nil {
-		return nil, err
-	}
-	return &project{c, p}, nil
+	return &project{c, p, git}, nil
 }
 
-// readProject reads the file while git is being asked. A faulty file is told
-// before anything that git says.
-func (a *app) readProject(ctx context.Context, file string) (*config.Config, plan.Facts, error) {
-	dir := dirOf(file)
-	var c *config.Config
-	var git repo.Facts
-	var configErr, gitErr error
+// read reads the file while git is being asked. A faulty file is told before
+// anything that git says. With withoutGo a missing toolchain is no fault; the
+// platforms are not checked then.
+func (a *app) read(ctx context.Context, file string, withoutGo bool) (c *config.Config, git repo.Facts, configErr, gitErr error) {
+	dir := filepath.Dir(file)
 	var g errgroup.Group
 	g.Go(func() error {
-		c, configErr = config.Load(file, func() ([]string, error) { return a.tools.Platforms(ctx, dir) })
+		c, configErr = config.Load(file, func() ([]string, error) {
+			list, err := a.tools.Platforms(ctx, dir)
+			if withoutGo && errors.Is(err, build.ErrNoGo) {
+				return nil, nil
+			}
+			return list, err
+		})
 		return nil
 	})
 	g.Go(func() error {
@@ -55,33 +62,36 @@ func (a *app) readProject(ctx context.Context, file string) (*config.Config, pla
 		return nil
 	})
 	_ = g.Wait() // each keeps its own error
-	if configErr != nil || gitErr != nil {
-		return nil, plan.Facts{}, first(configErr, gitErr)
-	}
+	return c, git, configErr, gitErr
+}
+
+// planOf decides the version, reads what happened since the last one, and plans.
+func planOf(ctx context.Context, c *config.Config, git repo.Facts) (*plan.Plan, error) {
+	r := repo.Repo{Dir: c.Dir}
 	h := version.History{Commit: git.Commit, Here: git.Here, Dirty: len(git.Dirty) > 0}
 	if p := c.Version.Place; p != nil {
 		var err error
-		if h.Declared, err = p.Read(dir); err != nil {
-			return nil, plan.Facts{}, usage("version.source " + err.Error())
+		if h.Declared, err = p.Read(c.Dir); err != nil {
+			return nil, usage("version.source " + err.Error())
 		}
 		if !version.Valid(h.Declared) {
-			return nil, plan.Facts{}, usage(fmt.Sprintf("version.source %s: %q is not a version as SemVer 2.0 writes it, such as 1.4.0", p, h.Declared))
+			return nil, usage(fmt.Sprintf("version.source %s: %q is not a version as SemVer 2.0 writes it, such as 1.4.0", p, h.Declared))
 		}
 		h.Source = p.String()
 	}
 	if _, here := c.Version.Pattern.Highest(git.Here); here == nil {
 		var err error
 		accept := func(tag string) bool { return c.Version.Pattern.Version(tag) != nil }
-		if h.Last, h.Distance, err = (repo.Repo{Dir: dir}).LastTag(ctx, c.Version.Pattern.Glob(), accept); err != nil {
-			return nil, plan.Facts{}, err
+		if h.Last, h.Distance, err = r.LastTag(ctx, c.Version.Pattern.Glob(), accept); err != nil {
+			return nil, err
 		}
 	}
 	release := version.Decide(h, c.Version.Pattern)
-	since, err := history.Since(ctx, repo.Repo{Dir: dir}, c, git.Here, !release.Preview && !version.IsPrerelease(release.Version))
+	since, err := history.Since(ctx, r, c, git.Here, !release.Preview && !version.IsPrerelease(release.Version))
 	if err != nil {
-		return nil, plan.Facts{}, err
+		return nil, err
 	}
-	return c, plan.Facts{Release: release, Commit: git.Commit, Time: git.Time, Files: os.DirFS(dir), Notes: since.Notes(c, release, git.Time)}, nil
+	return plan.New(c, plan.Facts{Release: release, Commit: git.Commit, Time: git.Time, Files: os.DirFS(c.Dir), Notes: since.Notes(c, release, git.Time)})
 }
 
 func first(errs ...error) error {
@@ -90,5 +100,5 @@ func first(errs ...error) error {
 			return err
 		}
 	}
-	return errors.New("no error")
+	return nil
 }

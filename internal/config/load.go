@@ -41,8 +41,8 @@ func Find(dir string) (string, error) {
 }
 
 // Load reads a file. compilers lists the platforms, without variants, that the
-// installed toolchain can make programs for; it is asked only when needed. The
-// error is of type Errors when the file was read and is wrong.
+// installed toolchain can make programs for; it is asked only when needed, and
+// nil means that this is not known. The error is of type Errors when the file was read and is wrong.
 func Load(file string, compilers func() ([]string, error)) (*Config, error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -172,7 +172,7 @@ func (v *validator) version() {
 }
 
 func (v *validator) platform(p platform.Platform, where string) {
-	if !slices.Contains(v.known, p.Base()) {
+	if v.known != nil && !slices.Contains(v.known, p.Base()) {
 		hint := near(p.Base(), v.known)
 		if hint == "" {
 			hint = "\"go tool dist list\" shows them all"
@@ -253,7 +253,7 @@ func (v *validator) bundle(b *Bundle) {
 		}
 	}
 	for _, key := range b.Formats.order {
-		if key == "default" || slices.ContainsFunc(v.known, func(p string) bool { return p == key || strings.HasPrefix(p, key+"/") }) {
+		if key == "default" || v.known == nil || slices.ContainsFunc(v.known, func(p string) bool { return p == key || strings.HasPrefix(p, key+"/") }) {
 			continue
 		}
 		if p, err := platform.Parse(key); err == nil && slices.Contains(v.known, p.Base()) && p.CheckVariant() == nil {

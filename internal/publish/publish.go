@@ -299,3 +299,16 @@ func Conflict(where, version string, differences []string) *Refusal {
 		Mend:   "A public release never changes. Release a new version",
 	}
 }
+
+// Inspector is a destination that can be asked in advance, without changing it.
+type Inspector interface {
+	Inspect(ctx context.Context, project, version string) (Inspection, error)
+}
+
+// Inspection is what a far side says of itself.
+type Inspection struct {
+	Says   string    // in a few words, when all is well
+	Lacks  []string  // rights that publishing needs and the token has not
+	Clock  time.Time // the far side's, zero when not known
+	Public string    // the version, when it is public there
+}

@@ -130,3 +130,50 @@ func (r Repo) withIndex(ctx context.Context, index string, input []byte, args ..
 	}
 	return out.String(), nil
 }
+
+// CommitOf gives the commit of a tag.
+func (r Repo) CommitOf(ctx context.Context, tag string) (string, error) {
+	out, err := r.git(ctx, "rev-parse", "--verify", "--quiet", "refs/tags/"+tag+"^{commit}")
+	return strings.TrimSpace(out), err
+}
+
+// TagKind says what a tag is: plain, annotated or signed.
+func (r Repo) TagKind(ctx context.Context, tag string) (string, error) {
+	kind, err := r.git(ctx, "cat-file", "-t", "refs/tags/"+tag)
+	if err != nil || strings.TrimSpace(kind) != "tag" {
+		return "plain", err
+	}
+	text, err := r.git(ctx, "cat-file", "tag", "refs/tags/"+tag)
+	if strings.Contains(text, "-----BEGIN PGP SIGNATURE-----") || strings.Contains(text, "-----BEGIN SSH SIGNATURE-----") || strings.Contains(text, "-----BEGIN SIGNED MESSAGE-----") {
+		return "signed", err
+	}
+	return "annotated", err
+}
+
+// Tracked says which of these files, relative to r.Dir, git tracks.
+func (r Repo) Tracked(ctx context.Context, files []string) (map[string]bool, error) {
+	out := map[string]bool{}
+	if len(files) == 0 {
+		return out, nil
+	}
+	list, err := r.git(ctx, "ls-files", "-z")
+	for _, name := range strings.Split(list, "\x00") {
+		out[name] = true
+	}
+	return out, err
+}
+
+// Upstream names the branch that HEAD's branch follows, "" when there is none.
+func (r Repo) Upstream(ctx context.Context) string {
+	out, err := r.git(ctx, "rev-parse", "--abbrev-ref", "--symbolic-full-name", "@{upstream}")
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(out)
+}
+
+// Contains says whether a branch has a commit.
+func (r Repo) Contains(ctx context.Context, branch, commit string) bool {
+	_, err := r.git(ctx, "merge-base", "--is-ancestor", commit, branch)
+	return err == nil
+}

@@ -153,7 +153,7 @@ func (d *draft) Publish(ctx context.Context) (publish.Published, error) {
 }
 
 func (p *Page) request(ctx context.Context, m *manifest.Manifest, method, path string, body io.Reader) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, method, p.URL+"/api/"+m.Project.Name+"/"+path, body)
+	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(p.URL+"/api/"+m.Project.Name+"/"+path, "/"), body)
 	if err != nil {
 		return nil, err
 	}

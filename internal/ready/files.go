@@ -1,0 +1,83 @@
+package ready
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+
+	"piedmont/internal/config"
+)
+
+var namesCheck = Check{"names", func(_ context.Context, p *Project) []Finding {
+	if p.Plan == nil {
+		var out []Finding
+		for _, e := range p.PlanErrors {
+			out = append(out, obstacle(e, "correct "+config.FileName)...)
+		}
+		return out
+	}
+	return ok(fmt.Sprintf("%d files with different names", len(p.Plan.Files)))
+}}
+
+// secretForms look like what must not be in a release: private keys as
+// RFC 7468, OpenSSH and OpenPGP write them, and tokens of a release page.
+var secretForms = regexp.MustCompile(`-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY(?: BLOCK)?-----|\bpdm_[A-Za-z0-9_-]{43}\b`)
+
+// scanned bounds how much of a file is looked at, in bytes.
+const scanned = 4 << 20
+
+var secretsInFilesCheck = Check{"secrets", func(ctx context.Context, p *Project) []Finding {
+	if p.Plan == nil {
+		return nil
+	}
+	var files, bad []string
+	for _, a := range p.Plan.Archives {
+		for _, e := range a.Entries {
+			if e.From == "" || e.Link != "" || slices.Contains(files, e.From) {
+				continue
+			}
+			files = append(files, e.From)
+			if ctx.Err() != nil {
+				return failed(ctx.Err())
+			}
+			found, err := holdsSecret(filepath.Join(p.Config.Dir, filepath.FromSlash(e.From)))
+			if err != nil {
+				return failed(err)
+			}
+			if found {
+				bad = append(bad, e.From)
+			}
+		}
+	}
+	if len(bad) > 0 {
+		return obstacle("what looks like a private key or a token would be packed: "+some(bad, 6), "take it out of [bundle.NAME] files in "+config.FileName+", and replace the secret if it was ever pushed")
+	}
+	return ok(fmt.Sprintf("no private key or token in the %d files to be packed", len(files)))
+}}
+
+func holdsSecret(path string) (bool, error) {
+	f, err := os.Open(path)
+	if err != nil {
+		return false, err
+	}
+	defer func() { _ = f.Close() }()
+	buf := make([]byte, 64<<10)
+	var window []byte
+	for total := 0; total < scanned; {
+		n, err := f.Read(buf)
+		total += n
+		window = append(window, buf[:n]...)
+		if secretForms.Match(window) {
+			return true, nil
+		}
+		if err != nil {
+			return false, nil
+		}
+		window = bytes.Clone(window[max(0, len(window)-128):]) // one may stand across two reads
+	}
+	return false, nil
+}
