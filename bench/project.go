@@ -100,7 +100,11 @@ func (b *bench) demo() (string, error) {
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
-	return dir, demo.Write(context.Background(), dir)
+	if err := demo.Write(context.Background(), dir); err != nil {
+		return "", err
+	}
+	_, err := measure(dir, nil, "git", "tag", "v"+demo.Version)
+	return dir, err
 }
 
 func writeFiles(dir string, files map[string]string) error {

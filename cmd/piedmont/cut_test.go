@@ -267,3 +267,34 @@ func TestFromChangeToPage(t *testing.T) {
 	contains(t, string(feed), "chime 1.1.0", "ring at")
 	run.ok(t, "verify", p.url+"/chime/")
 }
+
+// Commit messages in another encoding, or in none, and files without a last
+// newline are taken as they are.
+func TestCutAwkward(t *testing.T) {
+	dir, run := cutProject(t)
+	write(t, dir, map[string]string{"VERSION": "1.0.0", "CHANGELOG.md": "# Changes\n\n## 1.0.0\n\n- first"})
+	git(t, dir, "add", "--all")
+	git(t, dir, "commit", "--quiet", "--message", "docs: x")
+	git(t, dir, "-c", "i18n.commitEncoding=ISO-8859-1", "commit", "--quiet", "--allow-empty", "--message", "fix: l\xe4uten")
+	git(t, dir, "commit", "--quiet", "--allow-empty", "--message", "feat: br\xffoken")
+	r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json"))
+	if r.Version != "1.1.0" || !strings.Contains(r.Section, "- läuten") || !strings.Contains(r.Section, "- brÿoken") {
+		t.Errorf("%+v", r)
+	}
+	files := tree(t, dir)
+	if files["VERSION"] != "1.1.0" || !strings.HasSuffix(files["CHANGELOG.md"], "\n## 1.0.0\n\n- first") {
+		t.Errorf("%q %q", files["VERSION"], files["CHANGELOG.md"])
+	}
+}
+
+// In a shallow clone the version says what is missing and how to get it.
+func TestShallowClone(t *testing.T) {
+	dir, _ := cutProject(t)
+	say(t, dir, "fix: x")
+	clone := filepath.Join(t.TempDir(), "clone")
+	git(t, dir, "clone", "--quiet", "--depth=1", "file://"+dir, clone)
+	r := call{dir: clone}.ok(t, "plan")
+	contains(t, r.out, "chime 1.0.0-preview.1.g", "the clone is shallow and may lack tags: git fetch --unshallow --tags")
+	git(t, clone, "fetch", "--quiet", "--unshallow", "--tags")
+	contains(t, call{dir: clone}.ok(t, "plan").out, "chime 1.0.1-preview.1.g")
+}

@@ -164,13 +164,14 @@ func project(t testing.TB, files map[string]string) string {
 	return dir
 }
 
-// hutbell writes the sample project.
+// hutbell writes the sample project, with its last commit tagged as a release.
 func hutbell(t testing.TB) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "hutbell")
 	if err := demo.Write(t.Context(), dir); err != nil {
 		t.Fatal(err)
 	}
+	git(t, dir, "tag", "v"+demo.Version)
 	return dir
 }
 

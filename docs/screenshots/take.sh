@@ -9,6 +9,7 @@ trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$work"' EXIT
 CGO_ENABLED=0 go build -o "$work/bin/piedmont" ./cmd/piedmont
 export PATH="$work/bin:$PATH" LANG=C.UTF-8 HOME="$work/home" GOCACHE="${GOCACHE:-$(go env GOCACHE)}" GOPATH="${GOPATH:-$(go env GOPATH)}"
 mkdir -p "$HOME"
+export GIT_AUTHOR_NAME=Ines GIT_AUTHOR_EMAIL=ines@ridge-signals.example GIT_COMMITTER_NAME=Ines GIT_COMMITTER_EMAIL=ines@ridge-signals.example
 
 piedmont demo "$work/demo" --stay >"$work/demo.log" 2>&1 &
 until page=$(grep -om1 'http://127.0.0.1:[0-9]*/hutbell/$' "$work/demo.log"); do sleep 0.2; done
@@ -45,6 +46,16 @@ address=${page%/hutbell/}
 export HUTBELL_PAGE=$address
 HUTBELL_PAGE_TOKEN=$(piedmont serve token new pictures --data "$work/demo/page" --project hutbell)
 export HUTBELL_PAGE_TOKEN
+# Before the release: obstacles, and the release that the commits ask for.
+cp -r "$project" "$work/before"
+git -C "$work/before" tag --delete v1.4.0 >/dev/null
+git -C "$work/before" reset --quiet --hard HEAD~1
+echo "more to say" >>"$work/before/README.md"
+HUTBELL_PAGE_TOKEN=pdm_none terminal ready-obstacles 2 "$work/before" 'piedmont ready'
+git -C "$work/before" checkout --quiet .
+terminal cut 2 "$work/before" 'piedmont cut --yes'
+git -C "$work/before" tag v1.4.2
+terminal ready 2 "$work/before" 'piedmont ready'
 terminal plan 2 "$project" 'piedmont plan'
 terminal verify 2 "$project" "piedmont verify $address/hutbell/1.4.0/"
 terminal show 2 "$project" 'piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz'
@@ -57,5 +68,5 @@ terminal error 2 "$work/faulty" 'piedmont plan'
 # While it runs: nothing is in the store, and the compiler's cache is empty.
 git clone -q "$project" "$work/fresh"
 GOCACHE="$work/cache" terminal make 33 "$work/fresh" 'piedmont make'
-git -C "$project" -c user.name=Ines -c user.email=ines@ridge-signals.example tag v1.4.1
+git -C "$project" tag v1.4.1
 terminal ship 8 "$project" 'piedmont ship'

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -26,7 +27,7 @@ var Version = "development"
 // Run runs one call and returns its exit status.
 func Run(ctx context.Context, args []string, out, err io.Writer) int {
 	cli.HelpPrinter = printHelp
-	a := &app{screen: term.New(out, err)}
+	a := &app{screen: term.New(out, err), tools: &build.Tools{}, now: time.Now}
 	root := a.root()
 	root.Writer, root.ErrWriter = out, err
 	return a.exit(ctx, root.Run(ctx, args))
@@ -41,7 +42,8 @@ type app struct {
 	quiet   bool
 	verbose bool
 	jobs    int
-	tools   build.Tools
+	tools   *build.Tools
+	now     func() time.Time
 }
 
 const (

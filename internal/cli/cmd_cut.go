@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -76,7 +75,7 @@ func (a *app) runCut(ctx context.Context, o cutOptions) error {
 	if err != nil {
 		return err
 	}
-	p, err := cut.Prepare(ctx, c, o.as, time.Now())
+	p, err := cut.Prepare(ctx, c, o.as, a.now())
 	var refusal *cut.Refusal
 	if errors.As(err, &refusal) {
 		return usage(err.Error())

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"os"
 	"path/filepath"
@@ -80,16 +81,13 @@ func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
 		return err
 	}
 	a.config = ""
-	if !a.quiet && !a.json {
-		a.step("What will be made", "piedmont plan")
-		p, err := a.load(ctx)
-		if err != nil {
+	a.now = func() time.Time { return demo.Day }
+	for name, value := range demo.Identity() {
+		if err := os.Setenv(name, value); err != nil {
 			return err
 		}
-		a.showPlan(p.plan)
 	}
-	a.step("Make it and publish it", "piedmont ship")
-	if err := a.runShip(ctx, nil, false); err != nil {
+	if err := a.demoRelease(ctx); err != nil {
 		return err
 	}
 	for _, where := range []string{address + demo.Name + "/" + demo.Version + "/", filepath.Join(dir, "share", demo.Version)} {
@@ -106,6 +104,43 @@ func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
 		}
 	}
 	return a.demoEnd(ctx, dir, data, address, stay)
+}
+
+// demoRelease goes from the commits to the published release.
+func (a *app) demoRelease(ctx context.Context) error {
+	talks := !a.quiet && !a.json
+	if talks {
+		a.step("What stands in the way of a release", "piedmont ready")
+		var known *statusError
+		if err := a.runReady(ctx, nil); err != nil && (!errors.As(err, &known) || known.code != statusNotReady) {
+			return err
+		}
+	}
+	a.step("Three releases are tagged. The commits since then decide the fourth", "piedmont cut --yes")
+	if err := a.demoCut(ctx); err != nil {
+		return err
+	}
+	if talks {
+		a.step("What will be made", "piedmont plan")
+		p, err := a.load(ctx)
+		if err != nil {
+			return err
+		}
+		a.showPlan(p.plan)
+	}
+	a.step("Make it and publish it", "piedmont ship")
+	return a.runShip(ctx, nil, false)
+}
+
+// demoCut cuts the release. With --json the one document is that of ship, so
+// this says nothing.
+func (a *app) demoCut(ctx context.Context) error {
+	silent := *a
+	if a.json || a.quiet {
+		silent.screen = term.New(io.Discard, a.screen.Err)
+		silent.json, silent.quiet = false, true
+	}
+	return silent.runCut(ctx, cutOptions{yes: true})
 }
 
 func (a *app) demoEnd(ctx context.Context, dir, data, address string, stay bool) error {

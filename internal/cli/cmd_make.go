@@ -67,7 +67,7 @@ func noWaitFlag(into *bool) cli.Flag {
 func (a *app) makeOutbox(ctx context.Context, p *project, noWait bool) (*outbox.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.config.Dir, Jobs: a.jobs, Tools: &a.tools, NoWait: noWait, Events: sink})
+	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.config.Dir, Jobs: a.jobs, Tools: a.tools, NoWait: noWait, Events: sink})
 }
 
 func madeOf(r *outbox.Result) madeAnswer {

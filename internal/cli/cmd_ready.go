@@ -106,7 +106,7 @@ func (a *app) readyProject(c *config.Config, git repo.Facts, p *plan.Plan, targe
 	for _, t := range targets {
 		fits = fits && t.Previews
 	}
-	return &ready.Project{Config: c, Facts: git, Repo: repo.Repo{Dir: c.Dir}, Plan: p, Tools: &a.tools, Targets: targets, PreviewFits: fits,
+	return &ready.Project{Config: c, Facts: git, Repo: repo.Repo{Dir: c.Dir}, Plan: p, Tools: a.tools, Targets: targets, PreviewFits: fits,
 		Open: func(ctx context.Context, d *config.Destination) (publish.Destination, error) {
 			return openDestination(ctx, c.Dir, d)
 		}}

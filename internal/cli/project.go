@@ -87,6 +87,11 @@ func planOf(ctx context.Context, c *config.Config, git repo.Facts) (*plan.Plan, 
 		}
 	}
 	release := version.Decide(h, c.Version.Pattern)
+	if release.Preview {
+		if shallow, err := r.Shallow(ctx); err == nil && shallow {
+			release.Why += "; the clone is shallow and may lack tags: git fetch --unshallow --tags"
+		}
+	}
 	since, err := history.Since(ctx, r, c, git.Here, !release.Preview && !version.IsPrerelease(release.Version))
 	if err != nil {
 		return nil, err

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"golang.org/x/tools/txtar"
 )
@@ -21,11 +22,11 @@ import (
 //go:embed history/*.txtar
 var history embed.FS
 
-// Name is the sample project's name, Version what its last commit is tagged as.
+// Name is the sample project's name, Version what is cut from its history.
 const (
 	Name    = "hutbell"
 	Version = "1.4.0"
-	// Commit is the id of the last commit, on every machine.
+	// Commit is the id of the last commit that Write makes, on every machine.
 	Commit = "ac3beaf2208c169ec642d901b0c6a9b6fb1c5c01"
 )
 
@@ -90,6 +91,20 @@ func commit(g git, dir string, a *txtar.Archive) error {
 		return nil
 	}
 	return g.run(who, "tag", "--annotate", "--message", "hutbell "+strings.TrimPrefix(said["tag"], "v"), said["tag"])
+}
+
+// Day is when the release of the sample project is cut.
+var Day = time.Date(2026, 5, 2, 9, 0, 0, 0, time.UTC)
+
+// Identity are variables with which git commits as somebody of the sample
+// project on that day, so that what is cut is the same everywhere too.
+func Identity() map[string]string {
+	who := map[string]string{"GIT_CONFIG_GLOBAL": os.DevNull, "GIT_CONFIG_NOSYSTEM": "1"}
+	for _, role := range []string{"AUTHOR", "COMMITTER"} {
+		who["GIT_"+role+"_NAME"], who["GIT_"+role+"_EMAIL"] = "Ines Tarvold", "ines@ridge-signals.example"
+		who["GIT_"+role+"_DATE"] = Day.Format(time.RFC3339)
+	}
+	return who
 }
 
 // git runs commands that no setting of this machine's user changes.
