@@ -37,6 +37,8 @@ var all = []struct {
 	{"same", (*bench).same},
 	{"memory", (*bench).memory},
 	{"upload", (*bench).upload},
+	{"cut", (*bench).cut},
+	{"ready", (*bench).ready},
 	{"help", (*bench).help},
 }
 

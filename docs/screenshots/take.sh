@@ -5,7 +5,7 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
 work=$(mktemp -d)
-trap 'kill $(jobs -p) 2>/dev/null || true; rm -rf "$work"' EXIT
+trap 'kill $(jobs -p) 2>/dev/null || true; sleep 1; rm -rf "$work"' EXIT
 CGO_ENABLED=0 go build -o "$work/bin/piedmont" ./cmd/piedmont
 export PATH="$work/bin:$PATH" LANG=C.UTF-8 HOME="$work/home" GOCACHE="${GOCACHE:-$(go env GOCACHE)}" GOPATH="${GOPATH:-$(go env GOPATH)}"
 mkdir -p "$HOME"
@@ -55,6 +55,9 @@ HUTBELL_PAGE_TOKEN=pdm_none terminal ready-obstacles 2 "$work/before" 'piedmont 
 git -C "$work/before" checkout --quiet .
 terminal cut 2 "$work/before" 'piedmont cut --yes'
 git -C "$work/before" tag v1.4.2
+git clone -q --bare "$work/before" "$work/before.git"
+git -C "$work/before" remote add origin "$work/before.git"
+git -C "$work/before" push -q --set-upstream origin HEAD
 terminal ready 2 "$work/before" 'piedmont ready'
 terminal plan 2 "$project" 'piedmont plan'
 terminal verify 2 "$project" "piedmont verify $address/hutbell/1.4.0/"

@@ -11,7 +11,7 @@ import (
 func history(messages ...string) []Commit {
 	var out []Commit
 	for i, m := range messages {
-		out = append(out, Commit{ID: fmt.Sprintf("%040x", len(messages)-i), Parents: 1, Author: Person{"Ines", "ines@ridge-signals.example"}, Message: m})
+		out = append(out, Commit{ID: fmt.Sprintf("%040x", len(messages)-i), Parents: []string{"before"}, Author: Person{"Ines", "ines@ridge-signals.example"}, Message: m})
 	}
 	return out
 }
@@ -55,7 +55,7 @@ func TestReverts(t *testing.T) {
 		"Revert \"feat: a\"\n\nThis reverts commit "+fmt.Sprintf("%040x", 1)+".",
 		"fix: b", "feat: a",
 	)
-	list[1].Parents = 2
+	list[1].Parents = []string{"one", "other"}
 	var got []string
 	for _, c := range ReadAll(list) {
 		got = append(got, c.Subject)

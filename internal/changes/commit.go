@@ -12,7 +12,7 @@ import (
 // Commit is one commit as git has it.
 type Commit struct {
 	ID      string
-	Parents int
+	Parents []string // ids
 	Author  Person
 	Time    time.Time
 	Message string // valid UTF-8
@@ -49,12 +49,18 @@ var (
 
 // Read understands one commit.
 func Read(c Commit) Change {
-	lines := strings.Split(strings.ReplaceAll(strings.TrimSpace(c.Message), "\r\n", "\n"), "\n")
+	message := strings.TrimSpace(c.Message)
+	if strings.Contains(message, "\r") {
+		message = strings.ReplaceAll(message, "\r\n", "\n")
+	}
+	lines := strings.Split(message, "\n")
 	out := Change{Commit: c, Subject: strings.TrimSpace(lines[0])}
 	if c.Author.Name != "" {
 		out.Authors = []Person{c.Author}
 	}
-	if m := head.FindStringSubmatch(lines[0]); m != nil {
+	if !strings.Contains(lines[0], ": ") {
+		// Prose; patterns are slow, and histories long.
+	} else if m := head.FindStringSubmatch(lines[0]); m != nil {
 		out.Type, out.Scope, out.Subject = strings.ToLower(m[1]), m[2], strings.TrimSpace(m[4])
 		if m[3] == "!" {
 			out.Breaking = out.Subject
@@ -72,14 +78,23 @@ func Read(c Commit) Change {
 			out.Reverts = append(out.Reverts, hash.FindAllString(f.value, -1)...)
 		}
 	}
-	for _, m := range reverted.FindAllStringSubmatch(c.Message, -1) {
-		out.Reverts = append(out.Reverts, m[1])
+	if strings.Contains(c.Message, "This reverts commit ") {
+		for _, m := range reverted.FindAllStringSubmatch(c.Message, -1) {
+			out.Reverts = append(out.Reverts, m[1])
+		}
 	}
 	if m := gitTitle.FindStringSubmatch(out.Subject); m != nil && len(out.Reverts) > 0 && out.Type == "" {
 		out.Type = "revert"
 		out.Subject = m[1]
 	}
 	return out
+}
+
+// mayBeFooter drops most lines of prose: a footer's token is one word, but for
+// the one that announces what breaks.
+func mayBeFooter(line string) bool {
+	i := strings.IndexAny(line, ": ")
+	return i > 0 && (line[i] == ':' || strings.HasPrefix(line[i:], " #") || strings.HasPrefix(line, "BREAKING CHANGE"))
 }
 
 type trailer struct{ token, value string }
@@ -90,7 +105,10 @@ func footers(lines []string) []trailer {
 	var out []trailer
 	inside := false
 	for i, line := range lines {
-		m := footer.FindStringSubmatch(line)
+		var m []string
+		if mayBeFooter(line) {
+			m = footer.FindStringSubmatch(line)
+		}
 		// A footer stands after an empty line or after another footer, except
 		// for breaking changes, which people write anywhere.
 		if m != nil && (inside || i == 0 || strings.TrimSpace(lines[i-1]) == "" || strings.HasPrefix(m[1], "BREAKING")) {
@@ -110,31 +128,37 @@ func footers(lines []string) []trailer {
 	return out
 }
 
-// ReadAll understands commits, newest first, and drops those that say nothing
-// to a user: merges, and pairs of a commit and its revert.
+// ReadAll understands commits, newest first, and settles them.
 func ReadAll(commits []Commit) []Change {
-	var all []Change
+	all := make([]Change, 0, len(commits))
 	for _, c := range commits {
-		if c.Parents < 2 {
-			all = append(all, Read(c))
-		}
+		all = append(all, Read(c))
 	}
+	return Settle(all)
+}
+
+// Settle drops changes, newest first, that say nothing to a user: merges, and
+// pairs of a commit and its revert.
+func Settle(all []Change) []Change {
 	gone := map[int]bool{}
-	for i, c := range all { // newest first, so that a reverted revert has no effect itself
+	for i := range all { // newest first, so that a reverted revert has no effect itself
+		if len(all[i].Commit.Parents) > 1 {
+			gone[i] = true
+		}
 		if gone[i] {
 			continue
 		}
-		for _, id := range c.Reverts {
+		for _, id := range all[i].Reverts {
 			k := slices.IndexFunc(all, func(o Change) bool { return strings.HasPrefix(o.Commit.ID, id) })
 			if k > i && !gone[k] {
 				gone[i], gone[k] = true, true
 			}
 		}
 	}
-	out := all[:0]
-	for i, c := range all {
+	out := make([]Change, 0, len(all)-len(gone))
+	for i := range all {
 		if !gone[i] {
-			out = append(out, c)
+			out = append(out, all[i])
 		}
 	}
 	return out

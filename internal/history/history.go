@@ -50,24 +50,59 @@ func Since(ctx context.Context, r repo.Repo, c *config.Config, ignore []string, 
 		v := pattern.Version(tag)
 		return v != nil && !slices.Contains(ignore, tag) && (!final || v.Prerelease() == "")
 	}
-	tag, _, err := r.LastTag(ctx, pattern.Glob(), accept)
+	// The last release is most often the highest version of all. Its commits are
+	// read at once; they show by their parents whether HEAD has that release.
+	tags, err := r.Tags(ctx, pattern.Glob())
 	if err != nil {
 		return h, err
+	}
+	tag, _ := pattern.Highest(slices.DeleteFunc(tags, func(t string) bool { return !accept(t) }))
+	list, err := read(ctx, r, tag)
+	if err != nil {
+		return h, err
+	}
+	if tag != "" && !reaches(ctx, r, list, tag) {
+		if tag, _, err = r.LastTag(ctx, pattern.Glob(), accept); err != nil {
+			return h, err
+		}
+		if list, err = read(ctx, r, tag); err != nil {
+			return h, err
+		}
 	}
 	if v := pattern.Version(tag); v != nil {
 		h.Last, h.LastTag = v.String(), tag
 	}
+	h.Commits = len(list)
+	h.Changes = changes.Settle(list)
+	return h, nil
+}
+
+// reaches says whether the commits since a tag begin right after it.
+func reaches(ctx context.Context, r repo.Repo, list []changes.Change, tag string) bool {
+	commit, err := r.CommitOf(ctx, tag)
+	if err != nil {
+		return false
+	}
+	if len(list) == 0 {
+		return true // HEAD is that release
+	}
+	for _, c := range list {
+		if slices.Contains(c.Commit.Parents, commit) {
+			return true
+		}
+	}
+	return false
+}
+
+// read understands the commits since a tag, "" for all, while git reads on.
+func read(ctx context.Context, r repo.Repo, tag string) ([]changes.Change, error) {
 	after := ""
 	if tag != "" {
 		after = "refs/tags/" + tag
 	}
-	list, err := r.Log(ctx, after, "HEAD")
-	if err != nil {
-		return h, err
-	}
-	h.Commits = len(list)
-	h.Changes = changes.ReadAll(list)
-	return h, nil
+	var list []changes.Change
+	err := r.Log(ctx, after, "HEAD", func(c changes.Commit) { list = append(list, changes.Read(c)) })
+	return list, err
 }
 
 // Notes tells what a release brings. A section for the version in the changelog,

@@ -3,7 +3,6 @@ package ready
 import (
 	"bytes"
 	"context"
-	"fmt"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -20,7 +19,7 @@ var namesCheck = Check{"names", func(_ context.Context, p *Project) []Finding {
 		}
 		return out
 	}
-	return ok(fmt.Sprintf("%d files with different names", len(p.Plan.Files)))
+	return ok(count(len(p.Plan.Files), "file") + ", and no two of one name")
 }}
 
 // secretForms look like what must not be in a release: private keys as
@@ -56,7 +55,7 @@ var secretsInFilesCheck = Check{"secrets", func(ctx context.Context, p *Project)
 	if len(bad) > 0 {
 		return obstacle("what looks like a private key or a token would be packed: "+some(bad, 6), "take it out of [bundle.NAME] files in "+config.FileName+", and replace the secret if it was ever pushed")
 	}
-	return ok(fmt.Sprintf("no private key or token in the %d files to be packed", len(files)))
+	return ok("no private key or token in what is packed: " + count(len(files), "file"))
 }}
 
 func holdsSecret(path string) (bool, error) {

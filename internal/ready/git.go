@@ -17,6 +17,13 @@ var cleanCheck = Check{"clean", func(_ context.Context, p *Project) []Finding {
 	return p.unlessPreview(obstacle("not committed: "+some(p.Facts.Dirty, 6), "git add --all && git commit, or put it aside: git stash --include-untracked"))
 }}
 
+func count(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %ss", n, one)
+}
+
 // some names a few of a list.
 func some(list []string, most int) string {
 	if len(list) <= most {
@@ -121,5 +128,5 @@ var trackedCheck = Check{"files", func(ctx context.Context, p *Project) []Findin
 	if len(missing) > 0 {
 		return p.unlessPreview(obstacle("a bundle takes what git does not track: "+some(missing, 6), "git add --force -- "+strings.Join(missing[:min(6, len(missing))], " ")+" && git commit, or take it out of [bundle.NAME] files in "+config.FileName))
 	}
-	return ok(fmt.Sprintf("%d files that bundles take are tracked", len(files)))
+	return ok("what bundles take is tracked: " + count(len(files), "file"))
 }}

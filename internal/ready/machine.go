@@ -59,8 +59,16 @@ var toolchainCheck = Check{"toolchain", func(ctx context.Context, p *Project) []
 	if len(out) > 0 {
 		return out
 	}
-	return ok(fmt.Sprintf("%s compiles for %s", version, strings.Join(targets, ", ")))
+	return ok(fmt.Sprintf("%s compiles for %s", version, platforms(targets)))
 }}
+
+// platforms names a few, or counts many.
+func platforms(list []string) string {
+	if len(list) > 4 {
+		return fmt.Sprintf("all %d platforms", len(list))
+	}
+	return strings.Join(list, ", ")
+}
 
 // least is the room that a release needs in any case, in bytes.
 const least = 256 << 20

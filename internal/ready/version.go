@@ -43,7 +43,7 @@ var mirrorsCheck = Check{"mirrors", func(_ context.Context, p *Project) []Findin
 	if len(p.Config.Version.Mirrors) == 0 {
 		return ok("the version has no mirrors")
 	}
-	return ok(fmt.Sprintf("%d mirrors agree with the version", len(p.Config.Version.Mirrors)))
+	return ok("all say the version: " + count(len(p.Config.Version.Mirrors), "mirror"))
 }}
 
 // escape protects a version in a sed expression.

@@ -152,7 +152,8 @@ func (r Repo) gitInput(ctx context.Context, input []byte, args ...string) (strin
 func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = r.Dir
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0")
+	// Without GIT_FLUSH=0 git writes each commit of a log by itself.
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_FLUSH=0")
 	return cmd
 }
 

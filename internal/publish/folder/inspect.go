@@ -29,7 +29,7 @@ func (f Folder) Inspect(_ context.Context, _, version string) (publish.Inspectio
 	if !writable(dir) {
 		return publish.Inspection{}, &publish.Refusal{Reason: dir + " cannot be written", Mend: fmt.Sprintf("chmod u+w %s, or change \"path\"", dir)}
 	}
-	s := publish.Inspection{Says: f.Path + " can be written"}
+	s := publish.Inspection{Says: "the folder can be written"}
 	if _, err := shelf.At(f.Path).Release(version); err == nil {
 		s.Public = version
 	}
