@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -21,6 +22,7 @@ type readyAnswer struct {
 	Ready     bool            `json:"ready"`
 	Version   string          `json:"version"`
 	Obstacles int             `json:"obstacles"`
+	Seconds   float64         `json:"seconds"` // all checks together
 	Findings  []ready.Finding `json:"findings"`
 }
 
@@ -52,6 +54,7 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 	}
 	title := c.Project.Name
 	var findings []ready.Finding
+	var took time.Duration
 	if gitErr != nil {
 		what, mend, _ := strings.Cut(gitErr.Error(), ": ")
 		findings = []ready.Finding{{Check: "git", State: ready.Obstacle, What: what, Mend: mend}}
@@ -71,14 +74,16 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 		} else if planErr != nil {
 			project.PlanErrors = []string{planErr.Error()}
 		}
+		start := time.Now()
 		findings = ready.Run(ctx, project, ready.Checks)
+		took = time.Since(start)
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	n := ready.Obstacles(findings)
 	if a.json {
-		answer := readyAnswer{Ready: n == 0, Obstacles: n, Findings: findings, Version: strings.TrimPrefix(strings.TrimPrefix(title, c.Project.Name), " ")}
+		answer := readyAnswer{Ready: n == 0, Obstacles: n, Seconds: took.Seconds(), Findings: findings, Version: strings.TrimPrefix(strings.TrimPrefix(title, c.Project.Name), " ")}
 		if err := a.printJSON(answer); err != nil || n == 0 {
 			return err
 		}

@@ -128,7 +128,7 @@ are only ever added. Sizes are bytes, durations seconds, times RFC 3339 in UTC.
 | command | document |
 |---|---|
 | plan | ` + "`project`, `version`, `tag`, `preview`, `why_preview`, `commit`" + `; ` + "`files`" + `: name, kind, platform, from, to; ` + "`builds`" + `: the runs of the compiler; ` + "`archives`" + ` with their entries; ` + "`sources`; `matches`" + `: what each pattern found; ` + "`destinations`" + ` |
-| ready | ` + "`ready`, `version`, `obstacles`" + `; ` + "`findings`" + `: check, state (ok, advice, obstacle), what, mend |
+| ready | ` + "`ready`, `version`, `obstacles`, `seconds`" + `; ` + "`findings`" + `: check, state (ok, advice, obstacle), what, mend, seconds |
 | cut | ` + "`last`, `version`, `tag`, `change`, `because`, `not_conventional`, `section`, `files`, `reviewed`, `done`, `branch`" + ` |
 | make | ` + "`project`, `version`, `preview`, `folder`, `manifest`, `unchanged`, `seconds`" + `; ` + "`files`" + `: name, kind, platform, size, sha256 |
 | publish | ` + "`project`, `version`" + `; ` + "`destinations`" + `: name, kind, where, already_public, files_sent, files_there, bytes_sent, seconds |

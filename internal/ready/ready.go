@@ -6,6 +6,7 @@ package ready
 import (
 	"context"
 	"sync"
+	"time"
 
 	"piedmont/internal/build"
 	"piedmont/internal/config"
@@ -27,6 +28,8 @@ type Finding struct {
 	State string `json:"state"`
 	What  string `json:"what"`
 	Mend  string `json:"mend,omitempty"` // a command or an edit
+	// Seconds is how long the check took.
+	Seconds float64 `json:"seconds"`
 }
 
 // Project is what the checks look at. Plan is nil when it could not be made;
@@ -66,9 +69,10 @@ func Run(ctx context.Context, p *Project, checks []Check) []Finding {
 	var group sync.WaitGroup
 	for i, c := range checks {
 		group.Go(func() {
+			start := time.Now()
 			found[i] = c.Run(ctx, p)
 			for k := range found[i] {
-				found[i][k].Check = c.Name
+				found[i][k].Check, found[i][k].Seconds = c.Name, time.Since(start).Seconds()
 			}
 		})
 	}

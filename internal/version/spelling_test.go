@@ -68,13 +68,13 @@ func table() []string {
 	return out
 }
 
-// more are pre-releases with words that begin each other, which apk cannot tell apart.
+// more are pre-releases with words that begin each other; apk does not know them.
 func more() []string {
 	var out []string
 	for _, core := range []string{"1.4.0", "1.5.0"} {
 		out = append(out, core)
 		for _, word := range []string{"a", "ab", "alpha", "alphabet", "b", "dev", "devel", "pre", "preview", "r", "rc", "rcx"} {
-			for _, n := range []string{"", ".1", ".2", ".10", ".1.2", ".1.x", ".2.x.3"} {
+			for _, n := range []string{"", ".1", ".2", ".10", ".1.x", ".2.x.3"} {
 				out = append(out, core+"-"+word+n)
 			}
 		}
@@ -114,8 +114,7 @@ func spelled(t *testing.T, format string, versions []string) []string {
 
 func TestDebOrder(t *testing.T) {
 	dpkg := clienttest.Need(t, "dpkg")
-	list := spelled(t, Deb, slices.Concat(table(), nil))
-	for _, versions := range [][]string{list, spelled(t, Deb, more())} {
+	for _, versions := range [][]string{spelled(t, Deb, table()), spelled(t, Deb, more())} {
 		var script strings.Builder
 		for _, p := range pairs(len(versions), 300) {
 			fmt.Fprintf(&script, "%s --compare-versions '%s' lt '%s' || echo '%[2]s is not before %[3]s'\n", dpkg, versions[p[0]], versions[p[1]])
@@ -131,15 +130,17 @@ func TestDebOrder(t *testing.T) {
 func TestRPMOrder(t *testing.T) {
 	rpm := clienttest.Need(t, "rpm")
 	for _, versions := range [][]string{spelled(t, RPM, table()), spelled(t, RPM, more())} {
-		var script strings.Builder
-		script.WriteString("%{lua:\n")
-		for _, p := range pairs(len(versions), 2000) {
-			fmt.Fprintf(&script, "if rpm.vercmp('%s','%s') ~= -1 then print('%[1]s is not before %[2]s\\n') end\n", versions[p[0]], versions[p[1]])
-		}
-		script.WriteString("}")
-		out, err := exec.Command(rpm, "--eval", script.String()).CombinedOutput()
-		if err != nil || strings.TrimSpace(string(out)) != "" {
-			t.Errorf("%v\n%s", err, out)
+		for some := range slices.Chunk(pairs(len(versions), 2000), 500) { // an argument has its limits
+			var script strings.Builder
+			script.WriteString("%{lua:\n")
+			for _, p := range some {
+				fmt.Fprintf(&script, "if rpm.vercmp('%s','%s') ~= -1 then print('%[1]s is not before %[2]s\\n') end\n", versions[p[0]], versions[p[1]])
+			}
+			script.WriteString("}")
+			out, err := exec.Command(rpm, "--eval", script.String()).CombinedOutput()
+			if err != nil || strings.TrimSpace(string(out)) != "" {
+				t.Errorf("%v\n%.2000s", err, out)
+			}
 		}
 	}
 }
