@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"piedmont/internal/clienttest"
 )
 
 // cutProject has a version in a file and in a mirror.
@@ -252,7 +254,11 @@ func TestFromChangeToPage(t *testing.T) {
 	p := servePage(t, nil)
 	dir, run := cutProject(t)
 	run.env = p.env()
+	git(t, dir, "commit", "--quiet", "--allow-empty", "--message", "docs: nothing yet")
 	say(t, dir, "feat: ring at <noon>\n\nCo-authored-by: Jorik Feld <jorik@ridge-signals.example>")
+	if answer, by := run.look(t); answer.Ready || by["tag"].State != "obstacle" || by["tag"].Mend != "piedmont cut" {
+		t.Errorf("before the cut: %+v", answer)
+	}
 	run.ok(t, "cut", "--yes")
 	run.ok(t, "ship")
 	out, err := exec.Command("curl", "-sL", p.url+"/chime/").Output()
@@ -297,4 +303,37 @@ func TestShallowClone(t *testing.T) {
 	contains(t, r.out, "chime 1.0.0-preview.1.g", "the clone is shallow and may lack tags: git fetch --unshallow --tags")
 	git(t, clone, "fetch", "--quiet", "--unshallow", "--tags")
 	contains(t, call{dir: clone}.ok(t, "plan").out, "chime 1.0.1-preview.1.g")
+}
+
+// The description says what types of commits mean.
+func TestCutKinds(t *testing.T) {
+	dir, run := cutProject(t)
+	write(t, dir, map[string]string{"piedmont.toml": strings.Replace(tree(t, dir)["piedmont.toml"], "[program.chime]",
+		"[cut]\nchangelog = \"docs/changes.md\"\nkinds = { docs = { change = \"patch\", heading = \"Manual\" }, feat = { change = \"patch\", heading = \"Added\" } }\n\n[program.chime]", 1)})
+	git(t, dir, "commit", "--quiet", "--all", "--message", "docs: say more")
+	say(t, dir, "feat: ring")
+	r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json"))
+	if r.Version != "1.0.1" || !strings.Contains(r.Section, "### Manual\n\n- say more") || !strings.Contains(r.Section, "### Added\n\n- ring") {
+		t.Errorf("%+v", r)
+	}
+	if !strings.Contains(tree(t, dir)["docs/changes.md"], "## 1.0.1 (") {
+		t.Error("the changelog is elsewhere")
+	}
+}
+
+// In a terminal it asks, and does nothing without a yes.
+func TestCutAsks(t *testing.T) {
+	clienttest.Need(t, "script")
+	for answer, cuts := range map[string]bool{"y": true, "n": false, "": false, "yes": true, "why": false} {
+		dir, _ := cutProject(t)
+		say(t, dir, "fix: ring once")
+		before := state(t, dir)
+		cmd := exec.Command("script", "-qec", program+" cut", filepath.Join(t.TempDir(), "log"))
+		cmd.Dir, cmd.Env, cmd.Stdin = dir, append(environment(), "TERM=xterm"), strings.NewReader(answer+"\n")
+		out, err := cmd.CombinedOutput()
+		if (err == nil) != cuts || (state(t, dir) != before) != cuts {
+			t.Errorf("%q: %v\n%s", answer, err, out)
+		}
+		contains(t, string(out), "1.0.0 → 1.0.1", "Shall I commit and tag v1.0.1? [y/N]")
+	}
 }

@@ -1,6 +1,8 @@
 package main
 
 import (
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -8,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"piedmont/internal/clienttest"
 	"piedmont/internal/page"
 )
 
@@ -190,6 +193,44 @@ func TestShipStopsWhenNotReady(t *testing.T) {
 	contains(t, r.out, "the token lacks the right publish")
 	if _, err := os.Stat(filepath.Join(dir, "outbox")); err == nil {
 		t.Error("something was made")
+	}
+}
+
+// A far side whose clock differs is advised of; it stops nothing.
+func TestClock(t *testing.T) {
+	p := servePage(t, func(w http.ResponseWriter, r *http.Request, _ http.Handler) bool {
+		if r.URL.Path != "/api/chime" {
+			return false
+		}
+		_, _ = io.WriteString(w, `{"rights":["upload","publish"],"time":"`+time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)+`"}`)
+		return true
+	})
+	_, run := cutProject(t)
+	run.env = p.env()
+	answer := decode[readiness](t, run.ok(t, "ready", "--json"))
+	for _, f := range answer.Findings {
+		if strings.Contains(f.What, "differ by 1h0m") && f.State == "advice" && f.Mend != "" {
+			return
+		}
+	}
+	t.Errorf("the clock went unnoticed: %+v", answer)
+}
+
+func TestSpace(t *testing.T) {
+	small := filepath.Join(t.TempDir(), "small")
+	if err := os.Mkdir(small, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=20m", "tmpfs", small).CombinedOutput(); err != nil {
+		clienttest.Lacking(t, "a small tmpfs cannot be mounted: "+string(out))
+	}
+	defer func() { _ = exec.Command("umount", small).Run() }()
+	origin, run := cutProject(t)
+	run.dir = filepath.Join(small, "p")
+	git(t, small, "clone", "--quiet", origin, run.dir)
+	_, by := run.look(t)
+	if f := by["space"]; f.State != "obstacle" || !strings.Contains(f.What, "MiB are free where the outbox is") || !strings.Contains(f.Mend, "make room") {
+		t.Errorf("%+v", f)
 	}
 }
 
