@@ -13,7 +13,7 @@ import (
 var platforms = []string{"linux/amd64", "linux/arm64", "linux/arm", "darwin/amd64", "darwin/arm64", "windows/amd64"}
 
 // description is the release of the generated project: three bundles for six
-// platforms and two source archives, which makes 22 files.
+// platforms and two source archives, which makes 23 files.
 const description = `[project]
 name = "bells"
 

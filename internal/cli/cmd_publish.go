@@ -212,7 +212,7 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if err != nil {
 		return err
 	}
-	findings := ready.Run(ctx, a.readyProject(p.config, p.git, p.plan, targets), ready.Checks)
+	findings := a.check(ctx, a.readyProject(p.config, p.git, p.plan, targets))
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}

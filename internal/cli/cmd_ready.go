@@ -75,7 +75,7 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 			project.PlanErrors = []string{planErr.Error()}
 		}
 		start := time.Now()
-		findings = ready.Run(ctx, project, ready.Checks)
+		findings = a.check(ctx, project)
 		took = time.Since(start)
 	}
 	if ctx.Err() != nil {
@@ -95,6 +95,17 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 	a.showFindings(findings)
 	a.screen.Print("\n%s is ready. Ship it with: %s", a.screen.Paint(term.Bold, title), a.screen.Paint(term.Name, "piedmont ship"))
 	return nil
+}
+
+// check makes all checks. When they take long, it says why.
+func (a *app) check(ctx context.Context, p *ready.Project) []ready.Finding {
+	if !a.quiet {
+		patience := time.AfterFunc(time.Second, func() {
+			a.screen.Say("Checking. The first time, a trivial program is compiled for each platform; that takes a while")
+		})
+		defer patience.Stop()
+	}
+	return ready.Run(ctx, p, ready.Checks)
 }
 
 // chosen are the destinations that are looked at: all that are named or known,
