@@ -147,8 +147,8 @@ func TestRPMOrder(t *testing.T) {
 
 // comparer asks pacman's own library, whose comparison vercmp prints; Debian
 // has the library without that program.
-const comparer = `#include <alpm.h>
-#include <stdio.h>
+const comparer = `#include <stdio.h>
+int alpm_pkg_vercmp(const char *a, const char *b);
 int main(void) {
 	char a[256], b[256];
 	while (scanf("%255s %255s", a, b) == 2)
