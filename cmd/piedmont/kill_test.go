@@ -150,7 +150,7 @@ func TestKilledPublish(t *testing.T) {
 	share := filepath.Join(filepath.Dir(dir), "share")
 	stopShare := poll(t, func() string { return wholeFolder(filepath.Join(share, "1.0.0")) })
 	killed, ended := 0, false
-	for d := 10 * time.Millisecond; !ended && killed < 60; d = d*9/8 + 5*time.Millisecond {
+	for d := 10 * time.Millisecond; !ended && killed < 60; d += 7 * time.Millisecond {
 		if ended = c.killAfter(t, d, "publish"); !ended {
 			killed++
 		}
@@ -158,6 +158,7 @@ func TestKilledPublish(t *testing.T) {
 	c.ok(t, "publish")
 	stopPage()
 	stopShare()
+	t.Logf("%d runs were killed", killed)
 	if killed < 8 {
 		t.Errorf("only %d runs were killed", killed)
 	}
@@ -173,7 +174,7 @@ func TestKilledPublish(t *testing.T) {
 type slowly struct{ r io.Reader }
 
 func (s slowly) Read(p []byte) (int, error) {
-	time.Sleep(time.Millisecond)
+	time.Sleep(10 * time.Millisecond)
 	return s.r.Read(p[:min(len(p), 32<<10)])
 }
 
