@@ -445,6 +445,22 @@ func TestManyUploads(t *testing.T) {
 	}
 }
 
+// A server that was killed between the last byte and the name of a file takes
+// the file again.
+func TestKilledBeforeTheName(t *testing.T) {
+	b := newBench(t, nil)
+	draft := b.open(release("1.4.0", map[string]string{"a.tar.gz": "0123456789"}))
+	part := filepath.Join(b.data, "projects", "hutbell", ".drafts", filepath.Base(draft), ".part-a.tar.gz")
+	if err := os.WriteFile(part, []byte("0123456789"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if text := b.want(200, "GET", draft, b.token, nil); !strings.Contains(text, `"received":10,"complete":false`) {
+		t.Errorf("the state: %s", text)
+	}
+	b.want(201, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader("0123456789"))
+	b.want(200, "POST", draft+"/publish", b.token, nil)
+}
+
 func TestOldDraftsGo(t *testing.T) {
 	b := newBench(t, nil)
 	old := b.open(release("1.4.0", map[string]string{"a.tar.gz": "old"}))

@@ -276,6 +276,12 @@ func (r *runner) upload(ctx context.Context, f manifest.File, offset int64) erro
 }
 
 func (r *runner) put(ctx context.Context, f manifest.File, offset int64, id string) (string, error) {
+	// All bytes are there and the file is not complete: somebody is about to
+	// finish it, or was killed just before. No range is left to send, so it
+	// begins anew; where somebody is at work, that is told to come again.
+	if offset >= f.Size {
+		offset = 0
+	}
 	file, err := os.Open(filepath.Join(r.dir, f.Name))
 	if err != nil {
 		return "", err
