@@ -26,7 +26,7 @@ import (
 	"piedmont/internal/version/place"
 )
 
-// Errors that a person can mend.
+// Refusal is an error that a person can mend.
 type Refusal struct{ Reason, Mend string }
 
 func (e *Refusal) Error() string { return e.Reason + "\n" + e.Mend }

@@ -22,7 +22,6 @@ import (
 type History struct {
 	Last    string // version of the last release, "" when there is none
 	LastTag string
-	Commits int
 	Changes []changes.Change // newest first
 	Rules   changes.Rules
 }
@@ -72,7 +71,6 @@ func Since(ctx context.Context, r repo.Repo, c *config.Config, ignore []string, 
 	if v := pattern.Version(tag); v != nil {
 		h.Last, h.LastTag = v.String(), tag
 	}
-	h.Commits = len(list)
 	h.Changes = changes.Settle(list)
 	return h, nil
 }

@@ -103,7 +103,7 @@ func obstacle(what, mend string) []Finding {
 
 func advice(what, mend string) []Finding { return []Finding{{State: Advice, What: what, Mend: mend}} }
 
-// unless makes an obstacle an advice where previews are welcome.
+// unlessPreview makes an obstacle an advice where previews are welcome.
 func (p *Project) unlessPreview(list []Finding) []Finding {
 	if p.PreviewFits {
 		for i := range list {
