@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"piedmont/internal/plan"
+	"piedmont/internal/toolchain"
 )
 
 // Go compiles Go programs of one project.
@@ -19,13 +20,17 @@ type Go struct {
 	Root   string // the project's folder
 	Jobs   int
 	Inputs *Inputs
+	Finder *toolchain.Finder
 	tools  map[string]*GoTool // by module folder
 }
 
 // NewGo asks for the toolchain of every module that the builds are in.
-func NewGo(ctx context.Context, tools *Tools, root string, builds []plan.Build, jobs int, in *Inputs) (*Go, error) {
-	g := &Go{Root: root, Jobs: jobs, Inputs: in, tools: map[string]*GoTool{}}
+func NewGo(ctx context.Context, tools *Tools, root string, builds []plan.Build, jobs int, in *Inputs, finder *toolchain.Finder) (*Go, error) {
+	g := &Go{Root: root, Jobs: jobs, Inputs: in, Finder: finder, tools: map[string]*GoTool{}}
 	for _, b := range builds {
+		if b.Go == nil {
+			continue
+		}
 		if g.tools[b.Dir] != nil {
 			continue
 		}
@@ -42,8 +47,8 @@ func NewGo(ctx context.Context, tools *Tools, root string, builds []plan.Build, 
 // toolchain, the flags, and every file of the module and of those beside it
 // that it uses. It is "" where that is not all: with cgo, the C compiler and
 // the system's headers count too, and the Go tool looks after them.
-func (g *Go) Key(b plan.Build) (string, error) {
-	if b.Cgo {
+func (g *Go) Key(b plan.Build, stages Stages) (string, error) {
+	if b.Go.Cgo {
 		return "", nil
 	}
 	t := g.tools[b.Dir]
@@ -54,24 +59,31 @@ func (g *Go) Key(b plan.Build) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	key, err := json.Marshal([]any{"go/1", t.Version, t.settings["GOEXPERIMENT"], b.Target, b.Programs, g.args(b), b.Env, sum})
+	needs, err := stageSums(g.Inputs, b, stages)
+	if err != nil {
+		return "", err
+	}
+	key, err := json.Marshal([]any{"go/2", t.Version, t.settings["GOEXPERIMENT"], b.Target, b.Programs, g.args(b), b.Env, sum, needs})
 	return string(key), err
 }
 
 // Build compiles all programs of b into folder dir, under their file names.
-func (g *Go) Build(ctx context.Context, b plan.Build, dir string) error {
+func (g *Go) Build(ctx context.Context, b plan.Build, dir string, stages Stages) error {
 	t := g.tools[b.Dir]
 	out := dir + string(filepath.Separator)
 	if len(b.Programs) == 1 {
 		out = filepath.Join(dir, b.Programs[0].File)
 	}
-	cgo := "CGO_ENABLED=0"
-	if b.Cgo {
-		cgo = "CGO_ENABLED=1"
+	env := append(t.env("CGO_ENABLED=0"), b.Platform.GoEnv()...)
+	if b.Go.Cgo {
+		cc, err := g.Finder.Find(ctx, b.Platform, b.Toolchain, true)
+		if err != nil {
+			return err
+		}
+		env = append(env, cgoEnv(cc)...)
 	}
-	env := append(t.env(cgo), b.Platform.GoEnv()...)
 	args := append([]string{"build", "-o", out, "-p", strconv.Itoa(max(1, g.Jobs))}, g.args(b)...)
-	stdout, stderr, err := run(ctx, filepath.Join(g.Root, b.Dir), append(env, b.Env...), "go", args...)
+	stdout, stderr, err := run(ctx, filepath.Join(g.Root, b.Dir), append(env, fillAll(b.Env, runValues{stages: stages})...), "go", args...)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()
@@ -94,18 +106,36 @@ func (g *Go) Build(ctx context.Context, b plan.Build, dir string) error {
 	return nil
 }
 
+// cgoEnv tells the Go tool of the platform's C compiler.
+func cgoEnv(cc *toolchain.Compiler) []string {
+	env := append([]string{"CGO_ENABLED=1"}, cc.Env...)
+	for name, tool := range map[string]string{"CC": "cc", "CXX": "cxx", "AR": "ar"} {
+		if path := cc.Tools[tool]; path != "" {
+			words := []string{quote(path)}
+			if tool != "ar" {
+				words = append(words, cc.Flags...)
+			}
+			env = append(env, name+"="+strings.Join(words, " "))
+		}
+	}
+	if len(cc.LinkFlags) > 0 {
+		env = append(env, "CGO_LDFLAGS="+strings.Join(cc.LinkFlags, " "))
+	}
+	return env
+}
+
 // args are the arguments after the output. All -ldflags are joined into one,
 // since the Go tool lets the last one win.
 func (g *Go) args(b plan.Build) []string {
 	args := []string{"-trimpath"}
-	if len(b.Tags) > 0 {
-		args = append(args, "-tags="+strings.Join(b.Tags, ","))
+	if len(b.Go.Tags) > 0 {
+		args = append(args, "-tags="+strings.Join(b.Go.Tags, ","))
 	}
 	var link []string
-	for _, stamp := range b.Stamp {
+	for _, stamp := range b.Go.Stamp {
 		link = append(link, "-X "+quote(stamp))
 	}
-	for _, flag := range b.Flags {
+	for _, flag := range b.Go.Flags {
 		if v, ok := strings.CutPrefix("-"+strings.TrimLeft(flag, "-"), "-ldflags="); ok {
 			link = append(link, v)
 			continue

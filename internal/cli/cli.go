@@ -69,7 +69,7 @@ func (a *app) root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			a.start(), a.demo(),
-			a.plan(), a.ready(), a.cut(), a.make(), a.publish(), a.ship(),
+			a.plan(), a.ready(), a.cut(), a.make(), a.try(), a.publish(), a.ship(),
 			a.show(), a.verify(),
 			a.serve(),
 		},

@@ -8,6 +8,7 @@ import (
 
 	"piedmont/internal/manifest"
 	"piedmont/internal/outbox"
+	"piedmont/internal/plan"
 	"piedmont/internal/term"
 )
 
@@ -55,6 +56,7 @@ func (a *app) make() *cli.Command {
 				return a.printJSON(madeOf(res))
 			}
 			a.showMade(res)
+			a.showLeftOut(p.plan)
 			return nil
 		},
 	}
@@ -67,7 +69,15 @@ func noWaitFlag(into *bool) cli.Flag {
 func (a *app) makeOutbox(ctx context.Context, p *project, noWait bool) (*outbox.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.config.Dir, Jobs: a.jobs, Tools: a.tools, NoWait: noWait, Events: sink})
+	p.finder.Events = sink
+	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.config.Dir, Jobs: a.jobs, Tools: a.tools, Finder: p.finder, NoWait: noWait, Events: sink})
+}
+
+// showLeftOut names what this machine could not make, where that was allowed.
+func (a *app) showLeftOut(p *plan.Plan) {
+	for _, l := range p.LeftOut {
+		a.screen.Print("%s %s for %s: %s", a.screen.Paint(term.Warn, "left out:"), l.Program, l.Platform, l.Why)
+	}
 }
 
 func madeOf(r *outbox.Result) madeAnswer {

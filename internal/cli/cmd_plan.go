@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -54,8 +55,9 @@ func (a *app) showPlan(p *plan.Plan) {
 	for _, b := range p.Builds {
 		programs += len(b.Programs)
 	}
+	a.showLeftOut(p)
 	s.Print("")
-	s.Print("%s; %s to compile in %s", term.Count(len(p.Files), "file"), term.Count(programs, "program"), term.Count(len(p.Builds), "run"))
+	s.Print("%s; %s to make in %s", term.Count(len(p.Files), "file"), term.Count(programs, "program"), term.Count(len(p.Builds), "run"))
 	if len(p.Destinations) == 0 {
 		return
 	}
@@ -94,15 +96,18 @@ func (a *app) showPlanDetails(p *plan.Plan) {
 		}
 	}
 	if len(p.Builds) > 0 {
-		s.Print("\n%s", s.Paint(term.Bold, "Runs of the compiler"))
+		s.Print("\n%s", s.Paint(term.Bold, "Runs of compilers"))
 		for _, b := range p.Builds {
 			var names []string
 			for _, o := range b.Programs {
-				names = append(names, o.File)
+				names = append(names, cmp.Or(o.File, o.Program))
 			}
 			line := fmt.Sprintf("  %s: %s", b.Target, strings.Join(names, ", "))
-			if len(b.Stamp) > 0 {
-				line += s.Paint(term.Soft, "  "+strings.Join(b.Stamp, " "))
+			if b.Go != nil && len(b.Go.Stamp) > 0 {
+				line += s.Paint(term.Soft, "  "+strings.Join(b.Go.Stamp, " "))
+			}
+			if b.C != nil {
+				line += s.Paint(term.Soft, "  "+term.Count(len(b.C.Sources), "source"))
 			}
 			s.Print("%s", line)
 		}

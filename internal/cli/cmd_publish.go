@@ -14,6 +14,7 @@ import (
 	"piedmont/internal/publish"
 	"piedmont/internal/ready"
 	"piedmont/internal/term"
+	"piedmont/internal/trial"
 	"piedmont/internal/web"
 )
 
@@ -121,8 +122,18 @@ func previewRefused(p *project, names string) error {
 func (a *app) publishTo(ctx context.Context, p *project, targets []*config.Destination) (publishedAnswer, error) {
 	answer := publishedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version}
 	dir := outbox.Dir(p.config.Dir, p.plan.Version)
-	if _, _, err := publish.Load(dir); errors.Is(err, fs.ErrNotExist) {
+	m, _, err := publish.Load(dir)
+	if errors.Is(err, fs.ErrNotExist) {
 		return answer, usage(fmt.Sprintf("there is no %s in the outbox: run \"piedmont make\" first", p.plan.Version))
+	}
+	if err == nil {
+		outstanding, err := trial.Outstanding(dir, m, p.plan.Trials)
+		if err != nil {
+			return answer, err
+		}
+		if len(outstanding) > 0 {
+			return answer, &statusError{code: statusTrial, err: fmt.Errorf("nothing was published: a required trial has not passed\n  %s\nRun them with: piedmont try", strings.Join(outstanding, "\n  "))}
+		}
 	}
 	for _, t := range targets {
 		d, err := openDestination(ctx, p.config.Dir, t)
@@ -190,8 +201,8 @@ func (a *app) ship() *cli.Command {
 	var noWait bool
 	return &cli.Command{
 		Name: "ship", Category: groupWork,
-		Usage:       "sees that all is ready, makes and publishes, in one go",
-		Description: "The same as \"piedmont ready\", \"piedmont make\" and \"piedmont publish\". It stops\nbefore the first compile when something stands in the way.",
+		Usage:       "sees that all is ready, makes, tries and publishes, in one go",
+		Description: "The same as \"piedmont ready\", \"piedmont make\", \"piedmont try\" and \"piedmont\npublish\". It stops before the first compile when something stands in the way, and\nbefore the first upload when a trial fails.",
 		Flags:       []cli.Flag{toFlag(&to), noWaitFlag(&noWait)},
 		Metadata:    example("piedmont ship"),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -212,7 +223,7 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if err != nil {
 		return err
 	}
-	findings := a.check(ctx, a.readyProject(p.config, p.git, p.plan, targets))
+	findings := a.check(ctx, a.readyProject(p.config, p.git, p.plan, targets, p.finder))
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -225,14 +236,26 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	}
 	if !a.json && !a.quiet {
 		a.showMade(res)
+		a.showLeftOut(p.plan)
 		a.screen.Print("")
+	}
+	tried, err := a.tryOutbox(ctx, p, res.Dir, res.Manifest, p.plan.Trials)
+	if err != nil {
+		return err
+	}
+	if !a.json && !a.quiet && len(tried.Trials) > 0 {
+		a.showTried(tried)
+		a.screen.Print("")
+	}
+	if !tried.OK {
+		return a.trialsFailed(tried)
 	}
 	answer, err := a.publishTo(ctx, p, targets)
 	if err != nil {
 		return err
 	}
 	if a.json {
-		return a.printJSON(map[string]any{"make": madeOf(res), "publish": answer})
+		return a.printJSON(map[string]any{"make": madeOf(res), "try": tried, "publish": answer})
 	}
 	a.showPublished(answer)
 	return nil

@@ -15,6 +15,7 @@ import (
 	"piedmont/internal/ready"
 	"piedmont/internal/repo"
 	"piedmont/internal/term"
+	"piedmont/internal/toolchain"
 )
 
 // readyAnswer is the JSON of what stands in the way; docs/commands.md describes it.
@@ -59,7 +60,8 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 		what, mend, _ := strings.Cut(gitErr.Error(), ": ")
 		findings = []ready.Finding{{Check: "git", State: ready.Obstacle, What: what, Mend: mend}}
 	} else {
-		p, planErr := planOf(ctx, c, git)
+		finder := a.finder(c)
+		p, planErr := planOf(ctx, c, git, finder)
 		if planErr == nil {
 			title += " " + p.Version
 		}
@@ -67,7 +69,7 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 		if err != nil {
 			return err
 		}
-		project := a.readyProject(c, git, p, targets)
+		project := a.readyProject(c, git, p, targets, finder)
 		var faults plan.Errors
 		if errors.As(planErr, &faults) {
 			project.PlanErrors = faults
@@ -117,12 +119,12 @@ func chosen(c *config.Config, p *plan.Plan, names []string) ([]*config.Destinati
 	return choose(&project{config: c, plan: &plan.Plan{}}, names)
 }
 
-func (a *app) readyProject(c *config.Config, git repo.Facts, p *plan.Plan, targets []*config.Destination) *ready.Project {
+func (a *app) readyProject(c *config.Config, git repo.Facts, p *plan.Plan, targets []*config.Destination, finder *toolchain.Finder) *ready.Project {
 	fits := len(targets) > 0
 	for _, t := range targets {
 		fits = fits && t.Previews
 	}
-	return &ready.Project{Config: c, Facts: git, Repo: repo.Repo{Dir: c.Dir}, Plan: p, Tools: a.tools, Targets: targets, PreviewFits: fits,
+	return &ready.Project{Config: c, Facts: git, Repo: repo.Repo{Dir: c.Dir}, Plan: p, Tools: a.tools, Finder: finder, Targets: targets, PreviewFits: fits,
 		Open: func(ctx context.Context, d *config.Destination) (publish.Destination, error) {
 			return openDestination(ctx, c.Dir, d)
 		}}

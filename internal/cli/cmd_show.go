@@ -10,6 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/binary"
+	"piedmont/internal/config"
 	"piedmont/internal/manifest"
 	"piedmont/internal/pack"
 	"piedmont/internal/term"
@@ -21,19 +23,22 @@ type archiveAnswer struct {
 	Format string      `json:"format"`
 	Size   int64       `json:"size"`
 	Holds  []pack.Item `json:"holds"`
+	// Binaries are the executables among them, by path.
+	Binaries map[string]*binary.Info `json:"binaries"`
 }
 
 func (a *app) show() *cli.Command {
 	return &cli.Command{
 		Name: "show", Category: groupLook,
-		Usage: "tells what an archive or a manifest is and holds", ArgsUsage: "FILE",
-		Description: "It reads tar archives (plain, gz, xz, zst), zip archives and manifest.json, and\nunpacks nothing. The format is known by the content, not by the name.",
-		Metadata:    example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz", "piedmont show outbox/1.4.0/manifest.json"),
+		Usage: "tells what an executable, an archive or a manifest is and holds", ArgsUsage: "FILE [PATH]",
+		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), zip\narchives and manifest.json. PATH is an executable inside of an archive. The format\nis known by the content, not by the name.",
+		Metadata:    example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz", "piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz hutbell", "piedmont show /usr/bin/git", "piedmont show outbox/1.4.0/manifest.json"),
+		Commands:    []*cli.Command{a.showPlatforms()},
 		Action: func(_ context.Context, c *cli.Command) error {
-			path, err := oneArg(c, "file")
-			if err != nil {
-				return err
+			if c.NArg() == 0 || c.NArg() > 2 {
+				return usage("name a file to show, and if it is an archive, an executable in it; or run \"piedmont show platforms\"")
 			}
+			path := c.Args().First()
 			info, err := os.Stat(path)
 			if errors.Is(err, fs.ErrNotExist) {
 				return usage(fmt.Sprintf("there is no file %s", path))
@@ -43,6 +48,16 @@ func (a *app) show() *cli.Command {
 			}
 			if info.IsDir() {
 				return usage(fmt.Sprintf("%s is a folder: name a file in it, or run \"piedmont verify %s\"", path, path))
+			}
+			if c.NArg() == 2 {
+				return a.showMember(path, c.Args().Get(1))
+			}
+			x, err := binary.ReadFile(path)
+			if err == nil {
+				return a.showBinary(path, x)
+			}
+			if !errors.Is(err, binary.ErrNotBinary) {
+				return fmt.Errorf("%s: %w", path, err)
 			}
 			if filepath.Ext(path) == ".json" {
 				return a.showManifest(path)
@@ -95,12 +110,15 @@ func tagged(m *manifest.Manifest) string {
 }
 
 func (a *app) showArchive(path string, size int64) error {
-	format, items, err := pack.List(path)
+	format, items, found, err := binariesIn(path)
+	if errors.Is(err, pack.ErrNotArchive) {
+		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an archive (tar, zip) or a manifest.json", path)
+	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
 	if a.json {
-		return a.printJSON(archiveAnswer{path, format, size, items})
+		return a.printJSON(archiveAnswer{path, format, size, items, found})
 	}
 	s := a.screen
 	var rows [][]string
@@ -114,6 +132,9 @@ func (a *app) showArchive(path string, size int64) error {
 		rows = append(rows, []string{i.Mode, i.Type, i.Owner, i.Time.Format("2006-01-02 15:04:05"), n, printable(i.Path), printable(i.Link)})
 	}
 	s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"}, {Title: "time (UTC)"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
+	if text := a.binaryTable(items, found); text != "" {
+		s.Print("\n%s", text)
+	}
 	s.Print("")
 	entries := fmt.Sprintf("%d entries", len(items))
 	if len(items) == 1 {
@@ -131,4 +152,12 @@ func printable(name string) string {
 		}
 	}
 	return name
+}
+
+// nearest suggests the name that was perhaps meant.
+func nearest(name string, known []string) string {
+	if near := config.Near(name, known); near != "" {
+		return fmt.Sprintf("; did you mean %q?", near)
+	}
+	return ""
 }

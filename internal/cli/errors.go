@@ -11,6 +11,7 @@ import (
 	"piedmont/internal/build"
 	"piedmont/internal/config"
 	"piedmont/internal/engine"
+	"piedmont/internal/outbox"
 	"piedmont/internal/plan"
 	"piedmont/internal/publish"
 	"piedmont/internal/repo"
@@ -23,6 +24,7 @@ const (
 	statusFailed      = 1
 	statusUsage       = 2
 	statusNotReady    = 3
+	statusTrial       = 4
 	statusStopped     = 5
 	statusMismatch    = 6
 	statusInterrupted = 130
@@ -37,6 +39,7 @@ var statuses = []struct {
 	{statusFailed, "failed"},
 	{statusUsage, "the call, the configuration or the repository is not as it must be"},
 	{statusNotReady, "not ready: something stands in the way of a release"},
+	{statusTrial, "a trial failed, or one that is required was not run"},
 	{statusStopped, "publishing stopped part-way; run it again to go on"},
 	{statusMismatch, "what was verified does not match"},
 	{statusInterrupted, "interrupted"},
@@ -135,8 +138,16 @@ func (a *app) tellSteps(e *engine.Error) {
 		s.Say("")
 		var compile *build.CompileError
 		if errors.As(f.Err, &compile) {
-			s.Say("%s %s does not compile for %s", s.PaintErr(term.Bad, "Error:"), strings.Join(compile.Programs, ", "), s.PaintErr(term.Bold, compile.Platform.String()))
+			s.Say("%s %s", s.PaintErr(term.Bad, "Error:"), compile.Title())
 			for _, line := range strings.Split(strings.TrimRight(compile.Output, "\n"), "\n") {
+				s.Say("  %s", line)
+			}
+			continue
+		}
+		var examined *outbox.ExamineError
+		if errors.As(f.Err, &examined) {
+			s.Say("%s what was made for %s is not what was declared", s.PaintErr(term.Bad, "Error:"), s.PaintErr(term.Bold, examined.Platform))
+			for _, line := range examined.Faults {
 				s.Say("  %s", line)
 			}
 			continue

@@ -11,9 +11,12 @@ import (
 
 	"piedmont/internal/build"
 	"piedmont/internal/config"
+	"piedmont/internal/event"
 	"piedmont/internal/history"
 	"piedmont/internal/plan"
+	"piedmont/internal/platform"
 	"piedmont/internal/repo"
+	"piedmont/internal/toolchain"
 	"piedmont/internal/version"
 )
 
@@ -22,6 +25,7 @@ type project struct {
 	config *config.Config
 	plan   *plan.Plan
 	git    repo.Facts
+	finder *toolchain.Finder
 }
 
 // load reads the configuration, asks git, and computes the plan.
@@ -34,11 +38,12 @@ func (a *app) load(ctx context.Context) (*project, error) {
 	if err := first(configErr, gitErr); err != nil {
 		return nil, err
 	}
-	p, err := planOf(ctx, c, git)
+	finder := a.finder(c)
+	p, err := planOf(ctx, c, git, finder)
 	if err != nil {
 		return nil, err
 	}
-	return &project{c, p, git}, nil
+	return &project{c, p, git, finder}, nil
 }
 
 // read reads the file while git is being asked. A faulty file is told before
@@ -66,7 +71,7 @@ func (a *app) read(ctx context.Context, file string, withoutGo bool) (c *config.
 }
 
 // planOf decides the version, reads what happened since the last one, and plans.
-func planOf(ctx context.Context, c *config.Config, git repo.Facts) (*plan.Plan, error) {
+func planOf(ctx context.Context, c *config.Config, git repo.Facts, finder *toolchain.Finder) (*plan.Plan, error) {
 	r := repo.Repo{Dir: c.Dir}
 	h := version.History{Commit: git.Commit, Here: git.Here, Dirty: len(git.Dirty) > 0}
 	if p := c.Version.Place; p != nil {
@@ -96,7 +101,29 @@ func planOf(ctx context.Context, c *config.Config, git repo.Facts) (*plan.Plan, 
 	if err != nil {
 		return nil, err
 	}
-	return plan.New(c, plan.Facts{Release: release, Commit: git.Commit, Time: git.Time, Files: os.DirFS(c.Dir), Notes: since.Notes(c, release, git.Time)})
+	return plan.New(c, plan.Facts{Release: release, Commit: git.Commit, Time: git.Time, Files: os.DirFS(c.Dir), Notes: since.Notes(c, release, git.Time),
+		Compiler: func(on platform.Platform, name string) error {
+			// One that is still to be fetched is as good as there.
+			if _, err := finder.Find(ctx, on, name, false); toolchain.Unavailable(err) {
+				return err
+			}
+			return nil
+		}})
+}
+
+// finder looks for the compilers of a project.
+func (a *app) finder(c *config.Config) *toolchain.Finder {
+	return &toolchain.Finder{Root: c.Dir, Declared: c.Toolchains, Events: sayEvents{a}}
+}
+
+// sayEvents tells what happens while nothing is drawn, such as a download.
+type sayEvents struct{ a *app }
+
+// Event says notes as lines.
+func (s sayEvents) Event(e event.Event) {
+	if n, ok := e.(event.Note); ok && !s.a.quiet {
+		s.a.screen.Say("%s", n.Text)
+	}
 }
 
 func first(errs ...error) error {

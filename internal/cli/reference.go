@@ -97,6 +97,9 @@ func configurationReference() []byte {
 			if k.Need {
 				facts = append(facts, "Needed.")
 			}
+			if len(k.For) > 0 {
+				facts = append(facts, "With language `"+strings.Join(k.For, "`, `")+"`.")
+			}
 			if k.Default != "" {
 				facts = append(facts, "Without it: `"+k.Default+"`.")
 			}

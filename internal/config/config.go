@@ -22,9 +22,11 @@ type Config struct {
 	Version      Version        `toml:"version" doc:"Where the version comes from."`
 	Cut          Cut            `toml:"cut" doc:"How the next version follows from the commits, and what the notes say. Commits are read as Conventional Commits 1.0 has them."`
 	Platforms    []*PlatformSet `toml:"platforms" doc:"Named sets of platforms: each key is a set's name, each value a list of platforms." example:"servers = [\"linux/amd64\", \"linux/arm64\"]"`
+	Toolchains   []*Toolchain   `toml:"toolchain" doc:"Compilers for C and C++ for some platforms: tools of this machine, or an archive that is fetched once. Debian's cross compilers need no description."`
 	Programs     []*Program     `toml:"program" doc:"An executable that is made for each of its platforms."`
 	Bundles      []*Bundle      `toml:"bundle" doc:"An archive of programs and files, one for each platform."`
 	Source       *Source        `toml:"source" doc:"Archives of exactly what git has at the commit, in a folder named after project and version. Submodules are included; what the commit's .gitattributes mark export-ignore is left out."`
+	Trials       []*Trial       `toml:"trial" doc:"A command that is run on the finished files in a clean place: an empty home, few variables, and no network where the system allows that."`
 	Destinations []*Destination `toml:"destination" doc:"Where the files are published."`
 }
 
@@ -63,17 +65,49 @@ type PlatformSet struct {
 	List []platform.Platform
 }
 
-// Program is an executable made for each of its platforms.
+// Program is an executable made for each of its platforms, or what others are
+// made from. A key with a "for" tag belongs to those languages only.
 type Program struct {
+	Name            string            `toml:"-"`
+	Language        string            `toml:"language" need:"yes" doc:"How it is made: \"go\" and \"c\" (C and C++) by their compilers, \"command\" by the project's own build, \"prebuilt\" somewhere else." choice:"go c command prebuilt" example:"\"go\""`
+	Source          string            `toml:"source" need:"yes" doc:"Folder of the main package, of the C and C++ sources, or in which the commands run; for prebuilt, the file, with placeholders or a pattern. Relative to the project's root." example:"\"./cmd/hutbell\"" fill:"project version tag commit os arch variant platform program"`
+	Platforms       Platforms         `toml:"platforms" need:"yes" doc:"Platforms to make it for: the name of a set, or a list of platforms and sets." example:"\"all\""`
+	Needs           []string          `toml:"needs" doc:"Programs and libraries that are made first, for the same platform. C finds their include and lib folders; elsewhere {stage.NAME} is the folder with what they made." example:"[\"signal\"]" for:"go c command"`
+	Toolchain       string            `toml:"toolchain" doc:"Use this [toolchain.NAME] instead of the first that has the platform." example:"\"hill\"" for:"go c command"`
+	MissingCompiler string            `toml:"missing-compiler" default:"\"stop\"" doc:"What happens for a platform that this machine has no compiler for: stop, or leave-out, which makes everything but that and says so." choice:"stop leave-out" for:"c command"`
+	Stamp           map[string]string `toml:"stamp" doc:"Go variables that the linker sets, as package.variable = text; in C, macros that hold a text." example:"{ \"main.version\" = \"{version}\" }" fill:"project version tag commit os arch variant platform program" for:"go c"`
+	Define          map[string]string `toml:"define" doc:"Macros as they are written, without quotes of their own." example:"{ BELL_ECHOES = \"3\" }" fill:"project version tag commit os arch variant platform program" for:"c"`
+	Tags            []string          `toml:"tags" doc:"Go build tags." example:"[\"netgo\"]" for:"go"`
+	Flags           []string          `toml:"flags" doc:"Further arguments of go build, or of the C compiler." example:"[\"-ldflags=-s -w\"]" for:"go c"`
+	LinkFlags       []string          `toml:"link-flags" doc:"Further arguments of the linking C compiler." example:"[\"-Wl,-z,now\"]" for:"c"`
+	Env             map[string]string `toml:"env" doc:"Environment variables for the compiler or the commands." example:"{ GOEXPERIMENT = \"jsonv2\" }" for:"go c command"`
+	Cgo             bool              `toml:"cgo" default:"false" doc:"Whether Go may call C, with the platform's compiler; off makes static programs." for:"go"`
+	Sources         []string          `toml:"sources" doc:"Patterns of the source files below the source folder; without it, every C and C++ file there. One that begins with \"!\" takes files out." example:"[\"*.c\", \"!bench_*.c\"]" for:"c"`
+	Include         []string          `toml:"include" doc:"Folders with headers; those of a library come with it." example:"[\"chime/include\"]" for:"c"`
+	Libraries       []string          `toml:"libraries" doc:"Libraries to link with, without \"lib\" and ending." example:"[\"m\"]" for:"c"`
+	Link            string            `toml:"link" default:"\"dynamic\"" doc:"How the libraries are linked." choice:"static dynamic" for:"c"`
+	Makes           string            `toml:"makes" default:"\"program\"" doc:"What comes out: a program, or a static library for others." choice:"program library" for:"c"`
+	Symbols         string            `toml:"symbols" default:"\"strip\"" doc:"Whether the symbol table and debug information stay." choice:"strip keep" for:"c"`
+	Run             Commands          `toml:"run" doc:"The project's own build: one command as a list of texts, or a list of commands. No shell reads them. They run in a copy of the source folder, with the compilers in CC, CXX, AR and so on, and install into {stage}." example:"[[\"./configure\", \"--host={triplet}\"], [\"make\", \"install\", \"DESTDIR={stage}\"]]" for:"command"`
+	File            string            `toml:"file" doc:"Where in the stage the executable is; .exe is added on Windows." example:"\"usr/bin/tower\"" for:"command"`
+	Digest          map[string]string `toml:"digest" doc:"SHA-256 that the file of a platform must have." example:"{ \"linux/arm64\" = \"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\" }" for:"prebuilt"`
+	Expect          Expect            `toml:"expect" doc:"What must be true of each executable: linkage (static or dynamic), libc-at-most (a glibc version), largest (a size such as \"12 MiB\"), stripped, no-paths (none of this machine's folders in it), contains-version, needs-only (a list of libraries), loader (the path of an unusual one)." example:"{ linkage = \"static\", largest = \"12 MiB\" }"`
+}
+
+// Toolchain is a set of compilers for some platforms.
+type Toolchain struct {
 	Name      string            `toml:"-"`
-	Language  string            `toml:"language" need:"yes" doc:"What it is written in." choice:"go" example:"\"go\""`
-	Source    string            `toml:"source" need:"yes" doc:"Folder of the main package, relative to the project's root." example:"\"./cmd/hutbell\""`
-	Platforms Platforms         `toml:"platforms" need:"yes" doc:"Platforms to make it for: the name of a set, or a list of platforms and sets." example:"\"all\""`
-	Stamp     map[string]string `toml:"stamp" doc:"Go variables that the linker sets, as package.variable = text." example:"{ \"main.version\" = \"{version}\" }" fill:"project version tag commit os arch variant platform program"`
-	Tags      []string          `toml:"tags" doc:"Go build tags." example:"[\"netgo\"]"`
-	Flags     []string          `toml:"flags" doc:"Further arguments of go build." example:"[\"-ldflags=-s -w\"]"`
-	Env       map[string]string `toml:"env" doc:"Environment variables for the compiler." example:"{ GOEXPERIMENT = \"jsonv2\" }"`
-	Cgo       bool              `toml:"cgo" default:"false" doc:"Whether Go may call C; off makes static programs."`
+	Platforms Platforms         `toml:"platforms" need:"yes" doc:"Platforms that it compiles for." example:"[\"linux/arm64\"]"`
+	Triplet   string            `toml:"triplet" doc:"Name of the target as configure scripts write it, and first part of the tools' names." example:"\"aarch64-linux-gnu\""`
+	Archive   Texts             `toml:"archive" doc:"An archive that holds it: an https, http or file address or a path, or several that are tried in turn. It is fetched and unpacked once and shared by all projects." example:"[\"https://tools.example.org/hill-12.tar.xz\", \"file:///srv/tools/hill-12.tar.xz\"]"`
+	SHA256    string            `toml:"sha256" doc:"SHA-256 of the archive; needed with archive." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
+	Drop      int               `toml:"drop-folders" default:"0" doc:"How many leading folders of the archive's paths are left out." example:"1"`
+	Folder    string            `toml:"folder" doc:"Where it is on this machine; with archive, a folder inside it. Without either, the tools are looked for on PATH." example:"\"/opt/hill\""`
+	Tools     map[string]string `toml:"tools" doc:"Paths of the tools in that folder: cc, cxx, ar, ranlib, strip, nm, objcopy, ld, windres. Without it they are bin/TRIPLET-gcc and so on." example:"{ cc = \"bin/hill-cc\", ar = \"bin/hill-ar\" }"`
+	Flags     []string          `toml:"flags" doc:"Arguments for every call of its compilers." example:"[\"-mcpu=cortex-a53\"]"`
+	LinkFlags []string          `toml:"link-flags" doc:"Further arguments for linking." example:"[\"-Wl,-z,now\"]"`
+	Env       map[string]string `toml:"env" doc:"Environment variables for its tools; {folder} is where it is." example:"{ HILL_HOME = \"{folder}\" }" fill:"folder"`
+	Sysroot   string            `toml:"sysroot" doc:"Folder with the target's loader and libraries, for emulators; relative to the toolchain's folder." example:"\"aarch64-linux-gnu/libc\""`
 }
 
 // Bundle is an archive of programs and files, one for each platform.
@@ -84,6 +118,7 @@ type Bundle struct {
 	Platforms Platforms `toml:"platforms" doc:"Make it for these platforms only." example:"[\"linux/amd64\"]"`
 	Formats   Formats   `toml:"formats" default:"\"tar.gz\"" doc:"Archive format: one, a list, or a table by system or platform with \"default\" for the others." example:"{ default = \"tar.gz\", windows = \"zip\" }"`
 	File      string    `toml:"name" default:"\"{project}-{version}-{os}-{arch}{variant}\"" doc:"File name without its ending." fill:"project version tag commit os arch variant bundle"`
+	Trees     []Tree    `toml:"trees" doc:"Programs of which all that they installed into their stage is packed: a name, or a table with program, from (a folder or pattern in the stage) and to." example:"[{ program = \"tower\", from = \"usr\", to = \"\" }]"`
 	Folder    string    `toml:"folder" default:"\"\"" doc:"Folder inside the archive that holds everything." example:"\"{project}-{version}\"" fill:"project version tag commit os arch variant bundle"`
 }
 
@@ -91,6 +126,18 @@ type Bundle struct {
 type Source struct {
 	Formats []string `toml:"formats" default:"[\"tar.gz\"]" doc:"Archive formats." choice:"tar.gz tar.xz tar.zst zip"`
 	File    string   `toml:"name" default:"\"{project}-{version}-source\"" doc:"File name without its ending." fill:"project version tag commit"`
+}
+
+// Trial is a command run on the finished files in a clean place.
+type Trial struct {
+	Name      string            `toml:"-"`
+	Bundle    string            `toml:"bundle" need:"yes" doc:"The bundle whose archives are unpacked and tried." example:"\"cli\""`
+	Run       []string          `toml:"run" need:"yes" doc:"A program of the bundle and its arguments; it runs in the archive's folder. .exe is added on Windows." example:"[\"hutbell\", \"version\"]" `
+	Expect    Outcome           `toml:"expect" doc:"What must come out: a text that the output must be, apart from space at its ends; or a table with status (0 without it), is, contains (a text or several), matches (a pattern) and file (a path that must be there afterwards)." example:"\"hutbell {version}\""`
+	Within    string            `toml:"within" default:"\"60s\"" doc:"How long it may take, as a number with s or m." example:"\"10s\""`
+	Required  bool              `toml:"required" default:"false" doc:"Whether a platform that cannot be tried here is a failure, and publishing waits for it."`
+	Platforms Platforms         `toml:"platforms" doc:"Try these platforms only." example:"[\"linux/amd64\", \"linux/arm64\"]"`
+	Env       map[string]string `toml:"env" doc:"Environment variables; it gets few others." example:"{ HUT = \"Karrenjoch\" }"`
 }
 
 // Destination is where the files are published.
@@ -109,6 +156,16 @@ func (c *Config) Program(name string) *Program {
 	for _, p := range c.Programs {
 		if p.Name == name {
 			return p
+		}
+	}
+	return nil
+}
+
+// Bundle finds a bundle by name; nil when there is none.
+func (c *Config) Bundle(name string) *Bundle {
+	for _, b := range c.Bundles {
+		if b.Name == name {
+			return b
 		}
 	}
 	return nil

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/agext/levenshtein"
@@ -187,6 +188,13 @@ func (d *decoder) value(e *entry, into reflect.Value, f reflect.StructField, whe
 			return
 		}
 		*v, _ = n.bool()
+	case *int:
+		number, err := strconv.Atoi(n.text)
+		if n.kind != kindNumber || err != nil || number < 0 {
+			d.expected(n, "a whole number, 0 or more")
+			return
+		}
+		*v = number
 	case *[]string:
 		*v = d.strings(n, where, "a list of texts")
 		for i, s := range *v {
@@ -209,6 +217,15 @@ func (d *decoder) value(e *entry, into reflect.Value, f reflect.StructField, whe
 			return
 		}
 		*v = make([]Rule, len(n.items))
+		for i, item := range n.items {
+			(*v)[i].fromNode(d, item, fmt.Sprintf("%s.%d", where, i))
+		}
+	case *[]Tree:
+		if n.kind != kindArray {
+			d.expected(n, "a list of programs and tables")
+			return
+		}
+		*v = make([]Tree, len(n.items))
 		for i, item := range n.items {
 			(*v)[i].fromNode(d, item, fmt.Sprintf("%s.%d", where, i))
 		}

@@ -70,11 +70,11 @@ func Parse(file string, data []byte, compilers func() ([]string, error)) (*Confi
 	c.Version = Version{Source: "tag", Tag: "v{version}", Tags: "any"}
 	c.Cut = Cut{Changelog: "CHANGELOG.md", Early: "minor"}
 	d.table(root, reflect.ValueOf(c).Elem(), "")
-	known, err := platformsOf(c, compilers)
+	golang, err := platformsOf(c, compilers)
 	if err != nil {
 		return nil, err
 	}
-	v := &validator{d, c, known}
+	v := &validator{d, c, golang}
 	v.all()
 	if len(d.errors) == 0 {
 		return c, nil
@@ -89,7 +89,7 @@ func Parse(file string, data []byte, compilers func() ([]string, error)) (*Confi
 }
 
 func platformsOf(c *Config, compilers func() ([]string, error)) ([]string, error) {
-	if len(c.Programs) == 0 && len(c.Platforms) == 0 {
+	if !slices.ContainsFunc(c.Programs, func(p *Program) bool { return p.Language == "go" }) {
 		return nil, nil
 	}
 	return compilers()
@@ -98,8 +98,8 @@ func platformsOf(c *Config, compilers func() ([]string, error)) ([]string, error
 // validator holds what was read against what it refers to.
 type validator struct {
 	*decoder
-	c     *Config
-	known []string // platforms of the toolchain, without variants
+	c      *Config
+	golang []string // platforms of the Go toolchain, without variants; nil when not asked
 }
 
 func (v *validator) all() {
@@ -114,9 +114,13 @@ func (v *validator) all() {
 			v.fail(v.at["platforms."+set.Name], fmt.Sprintf("the platform set %q is empty", set.Name), "")
 		}
 	}
+	for _, t := range v.c.Toolchains {
+		v.toolchain(t)
+	}
 	for _, p := range v.c.Programs {
 		v.program(p)
 	}
+	v.circle()
 	for _, b := range v.c.Bundles {
 		v.bundle(b)
 	}
@@ -127,6 +131,9 @@ func (v *validator) all() {
 		if s.File == "" {
 			s.File = "{project}-{version}-source"
 		}
+	}
+	for _, t := range v.c.Trials {
+		v.trial(t)
 	}
 	for _, dest := range v.c.Destinations {
 		v.destination(dest)
@@ -172,12 +179,12 @@ func (v *validator) version() {
 }
 
 func (v *validator) platform(p platform.Platform, where string) {
-	if v.known != nil && !slices.Contains(v.known, p.Base()) {
-		hint := near(p.Base(), v.known)
+	if !platform.Known(p.Base()) && !slices.Contains(v.golang, p.Base()) {
+		hint := near(p.Base(), platform.All())
 		if hint == "" {
-			hint = "\"go tool dist list\" shows them all"
+			hint = "common ones are linux/amd64, linux/arm64, darwin/arm64 and windows/amd64"
 		}
-		v.fail(v.at[where], fmt.Sprintf("the Go toolchain knows no platform %q", p.Base()), hint)
+		v.fail(v.at[where], fmt.Sprintf("there is no platform %q", p.Base()), hint)
 		return
 	}
 	if err := p.CheckVariant(); err != nil {
@@ -210,25 +217,6 @@ func (v *validator) resolve(p *Platforms, where string) {
 	}
 }
 
-func (v *validator) program(p *Program) {
-	where := "program." + p.Name
-	v.resolve(&p.Platforms, where+".platforms")
-	v.inside(p.Source, where+".source")
-	for i, flag := range p.Flags {
-		if !strings.HasPrefix(flag, "-") {
-			v.fail(v.at[fmt.Sprintf("%s.flags.%d", where, i)], fmt.Sprintf("%q is not a flag: it begins with no hyphen", flag), "write a flag and its value in one text, as in \"-gcflags=-N\"")
-		}
-		if name, _, _ := strings.Cut(strings.TrimLeft(flag, "-"), "="); name == "o" || name == "C" {
-			v.fail(v.at[fmt.Sprintf("%s.flags.%d", where, i)], fmt.Sprintf("-%s is set by Piedmont itself", name), "")
-		}
-	}
-	for key := range p.Env {
-		if slices.Contains([]string{"GOOS", "GOARCH", "CGO_ENABLED", "GOFLAGS"}, key) {
-			v.fail(v.at[where+".env."+key], key+" is set by Piedmont itself", "use platforms, cgo and flags")
-		}
-	}
-}
-
 // inside reports a path that is not below the project's root.
 func (v *validator) inside(p, where string) {
 	if p == "" {
@@ -253,14 +241,16 @@ func (v *validator) bundle(b *Bundle) {
 		}
 	}
 	for _, key := range b.Formats.order {
-		if key == "default" || v.known == nil || slices.ContainsFunc(v.known, func(p string) bool { return p == key || strings.HasPrefix(p, key+"/") }) {
+		known := platform.All()
+		if key == "default" || slices.ContainsFunc(known, func(p string) bool { return p == key || strings.HasPrefix(p, key+"/") }) {
 			continue
 		}
-		if p, err := platform.Parse(key); err == nil && slices.Contains(v.known, p.Base()) && p.CheckVariant() == nil {
+		if p, err := platform.Parse(key); err == nil && platform.Known(p.Base()) && p.CheckVariant() == nil {
 			continue
 		}
-		v.unknownName(where+".formats."+key, "system or platform", key, append([]string{"default"}, systems(v.known)...))
+		v.unknownName(where+".formats."+key, "system or platform", key, append([]string{"default"}, systems(known)...))
 	}
+	v.trees(b, where)
 	for i, r := range b.Files {
 		at := fmt.Sprintf("%s.files.%d", where, i)
 		v.inside(r.From, at+".from")
@@ -270,12 +260,12 @@ func (v *validator) bundle(b *Bundle) {
 		}
 	}
 	v.inside(b.Folder, where+".folder")
-	if len(b.Programs) == 0 && len(b.Files) == 0 {
+	if len(b.Programs) == 0 && len(b.Files) == 0 && len(b.Trees) == 0 {
 		v.fail(v.at[where], fmt.Sprintf("the bundle %q is empty", b.Name), "give it programs or files")
 	}
 	if b.File == "" {
 		b.File = "{project}-{version}-{os}-{arch}{variant}"
-		if len(b.Programs) == 0 && len(b.Platforms.Given) == 0 {
+		if len(b.Programs) == 0 && len(b.Trees) == 0 && len(b.Platforms.Given) == 0 {
 			b.File = "{project}-{version}-{bundle}"
 		}
 	}

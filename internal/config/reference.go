@@ -17,7 +17,7 @@ type Table struct {
 type Key struct {
 	Name, Type, Doc, Default, Example string
 	Need                              bool
-	Choice, Placeholders              []string
+	Choice, Placeholders, For         []string // For are the languages that have the key, all when empty
 }
 
 // Reference describes the whole file, from the structs that it is read into.
@@ -48,7 +48,7 @@ func keysOf(t reflect.Type) []Key {
 	for _, f := range fieldsOf(t) {
 		out = append(out, Key{
 			Name: f.Tag.Get("toml"), Type: written(f.Type), Doc: f.Tag.Get("doc"), Default: f.Tag.Get("default"), Example: f.Tag.Get("example"),
-			Need: f.Tag.Get("need") != "", Choice: strings.Fields(f.Tag.Get("choice")), Placeholders: strings.Fields(f.Tag.Get("fill")),
+			Need: f.Tag.Get("need") != "", Choice: strings.Fields(f.Tag.Get("choice")), Placeholders: strings.Fields(f.Tag.Get("fill")), For: strings.Fields(f.Tag.Get("for")),
 		})
 	}
 	return out
@@ -64,11 +64,13 @@ func written(t reflect.Type) string {
 		return "text"
 	case reflect.TypeFor[bool]():
 		return "true or false"
+	case reflect.TypeFor[int]():
+		return "number"
 	case reflect.TypeFor[[]string]():
 		return "list of texts"
 	case reflect.TypeFor[map[string]string]():
 		return "table of texts"
-	case reflect.TypeFor[[]Rule]():
+	case reflect.TypeFor[[]Rule](), reflect.TypeFor[[]Tree]():
 		return "list of texts and tables"
 	}
 	return t.String()
@@ -113,12 +115,16 @@ func schemaOf(f reflect.StructField) map[string]any {
 		return one
 	case reflect.TypeFor[bool]():
 		return map[string]any{"type": "boolean"}
+	case reflect.TypeFor[int]():
+		return map[string]any{"type": "integer"}
 	case reflect.TypeFor[[]string]():
 		return listSchema(one)
 	case reflect.TypeFor[map[string]string]():
 		return map[string]any{"type": "object", "additionalProperties": one}
 	case reflect.TypeFor[[]Rule]():
 		return listSchema((&Rule{}).shape().schema)
+	case reflect.TypeFor[[]Tree]():
+		return listSchema((&Tree{}).shape().schema)
 	case reflect.TypeFor[[]*PlatformSet]():
 		return map[string]any{"type": "object", "additionalProperties": listSchema(one)}
 	}

@@ -27,6 +27,11 @@ type Step struct {
 	// "" means that the step runs each time.
 	Key func(Inputs) (string, error)
 	Run func(context.Context, Inputs) ([]store.Object, error)
+	// Silent steps cost nothing worth telling: only a failure is told.
+	Silent bool
+	// After gives the key under which the outputs are remembered, where that is
+	// known only when the step has run; nil means that it is the same key.
+	After func(Inputs) (string, error)
 }
 
 // Options say how steps run.
@@ -81,7 +86,13 @@ func Run(ctx context.Context, steps []*Step, o Options) (Inputs, error) {
 	if err := check(steps); err != nil {
 		return nil, err
 	}
-	o.Events.Event(event.Began{What: "make", Steps: len(steps)})
+	told := 0
+	for _, s := range steps {
+		if !s.Silent {
+			told++
+		}
+	}
+	o.Events.Event(event.Began{What: "make", Steps: told})
 	r := &run{o: o, outputs: Inputs{}, waits: map[string]int{}, opens: map[string][]*Step{}, results: make(chan result)}
 	for _, s := range steps {
 		r.waits[s.ID] = len(s.Needs)
@@ -101,9 +112,9 @@ func Run(ctx context.Context, steps []*Step, o Options) (Inputs, error) {
 	}
 	e := &Error{Failed: r.failed}
 	for _, s := range steps {
-		if _, ok := r.outputs[s.ID]; ok {
+		if _, ok := r.outputs[s.ID]; ok && !s.Silent {
 			e.Done = append(e.Done, s.Title)
-		} else if !r.failedID[s.ID] {
+		} else if !ok && !r.failedID[s.ID] && !s.Silent {
 			e.Skipped = append(e.Skipped, s.Title)
 		}
 	}
@@ -158,7 +169,9 @@ func (r *run) settle(ctx context.Context, res result) {
 	for _, o := range res.outputs {
 		size += o.Size
 	}
-	r.o.Events.Event(event.Finished{ID: res.step.ID, Title: res.step.Title, Reused: res.reused, Took: res.took, Size: size})
+	if !res.step.Silent {
+		r.o.Events.Event(event.Finished{ID: res.step.ID, Title: res.step.Title, Reused: res.reused, Took: res.took, Size: size})
+	}
 	var next []*Step
 	for _, s := range r.opens[res.step.ID] {
 		if r.waits[s.ID]--; r.waits[s.ID] == 0 {
@@ -190,8 +203,13 @@ func (r *run) one(ctx context.Context, s *Step) result {
 			return res
 		}
 	}
-	r.o.Events.Event(event.Started{ID: s.ID, Title: s.Title})
+	if !s.Silent {
+		r.o.Events.Event(event.Started{ID: s.ID, Title: s.Title})
+	}
 	res.outputs, res.err = s.Run(ctx, in)
+	if res.err == nil && s.After != nil {
+		key, res.err = s.After(in)
+	}
 	if res.err == nil && key != "" {
 		res.err = r.o.Store.Remember(key, res.outputs)
 	}

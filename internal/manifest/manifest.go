@@ -12,13 +12,17 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"piedmont/internal/binary"
 )
 
 // The two files that every release has besides those that it lists.
 const (
 	Name     = "manifest.json"
 	SumsName = "SHA256SUMS"
-	Format   = "piedmont-manifest/1"
+	// TrialsName is beside them in an outbox and is not published.
+	TrialsName = "trials.json"
+	Format     = "piedmont-manifest/1"
 )
 
 // MaxSize bounds the manifest that is read from outside, in bytes.
@@ -71,6 +75,8 @@ type Entry struct {
 	Size   int64  `json:"size"`
 	SHA256 string `json:"sha256,omitempty"`
 	Link   string `json:"link,omitempty"`
+	// Binary is what an executable was found to be.
+	Binary *binary.Info `json:"binary,omitempty"`
 }
 
 // Encode writes the manifest: two spaces, a newline at the end, files sorted by name.

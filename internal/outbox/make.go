@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"piedmont/internal/atomicfile"
@@ -16,7 +17,9 @@ import (
 	"piedmont/internal/event"
 	"piedmont/internal/manifest"
 	"piedmont/internal/plan"
+	"piedmont/internal/repo"
 	"piedmont/internal/store"
+	"piedmont/internal/toolchain"
 )
 
 // Names of the two folders in a project that Piedmont writes.
@@ -33,6 +36,7 @@ type Options struct {
 	Root   string // the project's folder
 	Jobs   int
 	Tools  *build.Tools
+	Finder *toolchain.Finder
 	NoWait bool // give a HeldError when another run works in the project
 	Events event.Sink
 }
@@ -71,11 +75,16 @@ func Make(ctx context.Context, p *plan.Plan, o Options) (*Result, error) {
 		return nil, fmt.Errorf("clear what an earlier run left: %w", err)
 	}
 	in := build.NewInputs(filepath.Join(work, "inputs.json"), work, filepath.Join(o.Root, Name))
-	golang, err := build.NewGo(ctx, o.Tools, o.Root, p.Builds, o.Jobs, in)
+	finder := o.Finder
+	golang, err := build.NewGo(ctx, o.Tools, o.Root, p.Builds, o.Jobs, in, finder)
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{plan: p, o: o, store: st, inputs: in, golang: golang}
+	m := &maker{plan: p, o: o, store: st, inputs: in, golang: golang, finder: finder,
+		c:      build.NewC(build.C{Root: o.Root, Work: work, Finder: finder, Inputs: in, Time: p.Commit.Time, Events: o.Events}, o.Jobs),
+		run:    &build.Command{Root: o.Root, Work: st.Temporary(), Jobs: o.Jobs, Finder: finder, Inputs: in, Time: p.Commit.Time, Files: repo.Repo{Dir: o.Root}.Files},
+		taken:  &build.Prebuilt{Root: o.Root, Inputs: in},
+		stages: &stages{dir: filepath.Join(work, "stages"), store: st}}
 	outputs, err := engine.Run(ctx, m.steps(), engine.Options{Jobs: o.Jobs, Store: st, Events: o.Events})
 	if saveErr := in.Save(); err == nil {
 		err = saveErr
@@ -150,6 +159,8 @@ func (m *maker) lay(ctx context.Context, dir string, outputs engine.Inputs) (unc
 
 func (m *maker) laid(dir string, files []store.Object) bool {
 	entries, err := os.ReadDir(dir)
+	// What trials found out does not make other files of these.
+	entries = slices.DeleteFunc(entries, func(e os.DirEntry) bool { return e.Name() == manifest.TrialsName })
 	if err != nil || len(entries) != len(files) {
 		return false
 	}

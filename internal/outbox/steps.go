@@ -2,16 +2,17 @@ package outbox
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 
+	"piedmont/internal/binary"
 	"piedmont/internal/build"
 	"piedmont/internal/engine"
 	"piedmont/internal/manifest"
@@ -19,6 +20,7 @@ import (
 	"piedmont/internal/plan"
 	"piedmont/internal/repo"
 	"piedmont/internal/store"
+	"piedmont/internal/toolchain"
 )
 
 // recordStep writes the manifest and the checksums, when all else is there.
@@ -33,16 +35,21 @@ type maker struct {
 	o      Options
 	store  *store.Store
 	inputs *build.Inputs
+	finder *toolchain.Finder
 	golang *build.Go
+	c      *build.C
+	run    *build.Command
+	taken  *build.Prebuilt
+	stages *stages
 	finals []string // steps whose outputs go into the outbox
 }
 
-// steps turns the plan into a graph: compile → pack → record. A new kind of
+// steps turns the plan into a graph: build → examine → pack → record. A new kind of
 // file is one more line here.
 func (m *maker) steps() []*engine.Step {
 	var steps []*engine.Step
 	for _, b := range m.plan.Builds {
-		steps = append(steps, m.compile(b))
+		steps = append(steps, m.build(b), m.examine(b))
 	}
 	for _, s := range m.plan.Sources {
 		steps = append(steps, m.source(s))
@@ -59,43 +66,11 @@ func (m *maker) steps() []*engine.Step {
 	return append(steps, record)
 }
 
-func (m *maker) compile(b plan.Build) *engine.Step {
-	names := make([]string, len(b.Programs))
-	for i, p := range b.Programs {
-		names[i] = p.Program
-	}
-	return &engine.Step{
-		ID:    b.ID,
-		Title: fmt.Sprintf("compile %s for %s", strings.Join(names, ", "), b.Target),
-		Key:   func(engine.Inputs) (string, error) { return m.golang.Key(b) },
-		Run: func(ctx context.Context, _ engine.Inputs) ([]store.Object, error) {
-			sum := sha256.Sum256([]byte(b.Dir + "\x00" + b.ID))
-			kept := build.Kept{Dir: filepath.Join(m.o.Root, WorkDir, "programs", hex.EncodeToString(sum[:8]))}
-			if err := kept.Open(); err != nil {
-				return nil, err
-			}
-			if err := m.golang.Build(ctx, b, kept.Dir); err != nil {
-				return nil, err
-			}
-			var out []store.Object
-			var files []string
-			for _, p := range b.Programs {
-				o, err := m.store.Copy(filepath.Join(kept.Dir, p.File), p.File)
-				if err != nil {
-					return nil, err
-				}
-				out, files = append(out, o), append(files, p.File)
-			}
-			return out, kept.Close(files)
-		},
-	}
-}
-
 func (m *maker) archive(a plan.Archive) *engine.Step {
 	var needs []string
 	for _, e := range a.Entries {
-		if e.Build != "" && !slices.Contains(needs, e.Build) {
-			needs = append(needs, e.Build)
+		if id := examined(e.Build); e.Build != "" && !slices.Contains(needs, id) {
+			needs = append(needs, id)
 		}
 	}
 	return &engine.Step{
@@ -128,36 +103,49 @@ type entry struct {
 	Path, Mode, Link, SHA256 string
 	Size                     int64
 	Open                     opener
-	planned                  plan.Entry
+	Binary                   *binary.Info
 }
 
 // entries resolves the planned entries into files on the disk with their digests.
 func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
 	var out []entry
 	for _, e := range a.Entries {
-		one := entry{Path: e.Path, Mode: e.Octal, Link: e.Link, planned: e}
-		var path string
 		switch {
+		case e.Tree:
+			below, err := m.tree(a, e, in[examined(e.Build)])
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, below...)
 		case e.Link != "":
-			out = append(out, one)
-			continue
+			out = append(out, entry{Path: e.Path, Mode: e.Octal, Link: e.Link})
 		case e.Build != "":
-			o, ok := find(in[e.Build], e.Output)
+			o, ok := find(in[examined(e.Build)], e.Output)
 			if !ok {
 				return nil, fmt.Errorf("%s did not come out of %q", e.Output, e.Build)
 			}
-			path, one.SHA256, one.Size = m.store.Path(o), o.SHA256, o.Size
+			made, err := madeOf(o)
+			if err != nil {
+				return nil, err
+			}
+			out = append(out, m.stored(e.Path, e.Octal, o, made))
 		default:
-			path = filepath.Join(m.o.Root, filepath.FromSlash(e.From))
+			path := filepath.Join(m.o.Root, filepath.FromSlash(e.From))
+			one := entry{Path: e.Path, Mode: e.Octal, Open: func() (io.ReadCloser, error) { return os.Open(path) }}
 			var err error
 			if one.SHA256, one.Size, err = m.inputs.File(path); err != nil {
 				return nil, fmt.Errorf("read %s: %w", e.From, err)
 			}
+			out = append(out, one)
 		}
-		one.Open = func() (io.ReadCloser, error) { return os.Open(path) }
-		out = append(out, one)
 	}
 	return out, nil
+}
+
+// stored is an entry whose bytes are in the store.
+func (m *maker) stored(path, mode string, o store.Object, made made) entry {
+	return entry{Path: path, Mode: mode, SHA256: o.SHA256, Size: o.Size, Binary: made.Binary,
+		Open: func() (io.ReadCloser, error) { return os.Open(m.store.Path(o)) }}
 }
 
 func find(objects []store.Object, name string) (store.Object, bool) {
@@ -172,7 +160,11 @@ func find(objects []store.Object, name string) (store.Object, bool) {
 func (m *maker) pack(ctx context.Context, file, format string, entries []entry) ([]store.Object, error) {
 	list := make([]pack.Entry, len(entries))
 	for i, e := range entries {
-		list[i] = pack.Entry{Path: e.Path, Mode: e.planned.Mode, Size: e.Size, Link: e.Link, Open: e.Open}
+		mode, err := strconv.ParseUint(e.Mode, 8, 32)
+		if err != nil {
+			return nil, fmt.Errorf("the mode of %s: %w", e.Path, err)
+		}
+		list[i] = pack.Entry{Path: e.Path, Mode: fs.FileMode(mode), Size: e.Size, Link: e.Link, Open: e.Open, SHA256: e.SHA256, Binary: e.Binary}
 	}
 	return m.write(ctx, file, format, list)
 }

@@ -2,6 +2,7 @@ package pack
 
 import (
 	"bufio"
+	"compress/bzip2"
 	"encoding/binary"
 	"fmt"
 	"hash"
@@ -58,7 +59,7 @@ func (g *gzipWriter) Close() error {
 	return err
 }
 
-// decompressor recognises gzip, xz and zstd by their first bytes; anything else
+// decompressor recognises gzip, bzip2, xz and zstd by their first bytes; anything else
 // is passed through. close frees what it holds.
 func decompressor(r io.Reader) (plain io.Reader, name string, closer func(), err error) {
 	none := func() {}
@@ -71,6 +72,8 @@ func decompressor(r io.Reader) (plain io.Reader, name string, closer func(), err
 	case len(head) >= 6 && string(head) == "\xfd7zXZ\x00":
 		x, err := xz.NewReader(b)
 		return x, "xz", none, err
+	case len(head) >= 4 && string(head[:3]) == "BZh" && head[3] >= '1' && head[3] <= '9':
+		return bzip2.NewReader(b), "bz2", none, nil
 	case len(head) >= 4 && string(head[:4]) == "\x28\xb5\x2f\xfd":
 		z, err := zstd.NewReader(b, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxWindow(128<<20))
 		if err != nil {

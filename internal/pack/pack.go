@@ -15,6 +15,7 @@ import (
 	"strings"
 	"time"
 
+	"piedmont/internal/binary"
 	"piedmont/internal/manifest"
 )
 
@@ -25,6 +26,7 @@ type Entry struct {
 	Size   int64       // bytes; of files
 	Link   string      // the target of a symbolic link, else ""
 	SHA256 string      // when it is known already, else ""
+	Binary *binary.Info
 	Open   func() (io.ReadCloser, error)
 }
 
@@ -127,5 +129,5 @@ func (c *contextReader) Read(p []byte) (int, error) {
 }
 
 func held(e Entry, sum string) manifest.Entry {
-	return manifest.Entry{Path: e.Path, Mode: fmt.Sprintf("%04o", e.Mode.Perm()), Size: e.Size, SHA256: sum, Link: e.Link}
+	return manifest.Entry{Path: e.Path, Mode: fmt.Sprintf("%04o", e.Mode.Perm()), Size: e.Size, SHA256: sum, Link: e.Link, Binary: e.Binary}
 }

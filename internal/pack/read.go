@@ -32,6 +32,11 @@ const maxItems = 1 << 20
 // List tells what an archive holds without unpacking it; the format is known
 // by its content. For zip only the directory at its end is read.
 func List(path string) (format string, items []Item, err error) {
+	return Walk(path, nil)
+}
+
+// Walk is List, and gives every file's content to look, which need not read it.
+func Walk(path string, look func(Item, io.Reader) error) (format string, items []Item, err error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", nil, err
@@ -44,13 +49,13 @@ func List(path string) (format string, items []Item, err error) {
 	var magic [4]byte
 	n, _ := f.ReadAt(magic[:], 0)
 	if n == 4 && (string(magic[:]) == "PK\x03\x04" || string(magic[:]) == "PK\x05\x06") {
-		items, err = listZip(f, info.Size())
+		items, err = listZip(f, info.Size(), look)
 		return "zip", items, err
 	}
-	return listTar(f)
+	return listTar(f, look)
 }
 
-func listZip(r io.ReaderAt, size int64) ([]Item, error) {
+func listZip(r io.ReaderAt, size int64, look func(Item, io.Reader) error) ([]Item, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
 		return nil, fmt.Errorf("read the zip archive: %w", err)
@@ -70,11 +75,16 @@ func listZip(r io.ReaderAt, size int64) ([]Item, error) {
 			}
 		}
 		items = append(items, item)
+		if look != nil && item.Type == "file" {
+			if err := lookZip(f, item, look); err != nil {
+				return nil, fmt.Errorf("read %s: %w", f.Name, err)
+			}
+		}
 	}
 	return items, nil
 }
 
-func listTar(r io.Reader) (string, []Item, error) {
+func listTar(r io.Reader, look func(Item, io.Reader) error) (string, []Item, error) {
 	plain, name, closer, err := decompressor(r)
 	if err != nil {
 		return "", nil, ErrNotArchive
@@ -107,7 +117,21 @@ func listTar(r io.Reader) (string, []Item, error) {
 		mode := h.FileInfo().Mode()
 		item := Item{Path: h.Name, Type: typeOf(mode), Mode: octal(mode), Owner: owner(h), Size: h.Size, Time: h.ModTime.UTC(), Link: h.Linkname}
 		items = append(items, item)
+		if look != nil && item.Type == "file" {
+			if err := look(item, t); err != nil {
+				return "", nil, fmt.Errorf("read %s: %w", h.Name, err)
+			}
+		}
 	}
+}
+
+func lookZip(f *zip.File, item Item, look func(Item, io.Reader) error) error {
+	rc, err := f.Open()
+	if err != nil {
+		return err
+	}
+	defer func() { _ = rc.Close() }()
+	return look(item, rc)
 }
 
 func owner(h *tar.Header) string {

@@ -15,6 +15,9 @@ import (
 	"piedmont/internal/platform"
 )
 
+// ownFolders of the project hold none of its files.
+var ownFolders = []string{".git", ".piedmont", "outbox"}
+
 // bundles plans every bundle for each of its platforms and formats.
 func (p *planner) bundles() {
 	for _, b := range p.c.Bundles {
@@ -35,27 +38,37 @@ func (p *planner) bundles() {
 // bundlePlatforms are those that all programs have, in the order of the first;
 // none at all for a bundle that holds files only.
 func (p *planner) bundlePlatforms(b *config.Bundle) ([]platform.Platform, bool) {
+	programs := slices.Clone(b.Programs)
+	for _, t := range b.Trees {
+		programs = append(programs, t.Program)
+	}
 	list := b.Platforms.List
 	if len(b.Platforms.Given) == 0 {
-		if len(b.Programs) == 0 {
+		if len(programs) == 0 {
 			return nil, true
 		}
-		list = p.c.Program(b.Programs[0]).Platforms.List
+		list = p.platformsOf(programs[0])
 	}
 	var out []platform.Platform
+	someLeft := slices.ContainsFunc(programs, func(name string) bool {
+		return len(p.platformsOf(name)) < len(p.c.Program(name).Platforms.List)
+	})
 	for _, on := range list {
-		all := true
-		for _, name := range b.Programs {
-			all = all && slices.Contains(p.c.Program(name).Platforms.List, on)
+		all, left := true, false
+		for _, name := range programs {
+			all = all && slices.Contains(p.platformsOf(name), on)
+			left = left || p.left[name+" "+on.String()]
 		}
 		if all {
 			out = append(out, on)
+		} else if left {
+			someLeft = true
 		} else if len(b.Platforms.Given) > 0 {
 			p.fail("bundle %q: not all of its programs are made for %s; change \"platforms\" in [bundle.%s]", b.Name, on, b.Name)
 		}
 	}
-	if len(out) == 0 {
-		p.fail("bundle %q: its programs %s have no platform in common", b.Name, strings.Join(b.Programs, ", "))
+	if len(out) == 0 && !someLeft {
+		p.fail("bundle %q: its programs %s have no platform in common", b.Name, strings.Join(programs, ", "))
 	}
 	return out, len(out) > 0
 }
@@ -75,16 +88,29 @@ func (p *planner) bundle(b *config.Bundle, on platform.Platform, files []Entry) 
 		if !ok {
 			return // its program was refused already
 		}
-		entries = append(entries, Entry{Path: out.File, Mode: 0o755, Build: build.ID, Output: out.File})
+		if out.File == "" {
+			p.failOnce("bundle %q: the program %s has no single file; say which with \"file\" in [program.%s], or pack all of it with \"trees\"", b.Name, program, program)
+			return
+		}
+		entries = append(entries, Entry{Path: path.Base(out.File), Mode: 0o755, Build: build.ID, Output: out.File})
+	}
+	for _, t := range b.Trees {
+		build, _, ok := p.buildOf(t.Program, on)
+		if !ok {
+			return
+		}
+		entries = append(entries, Entry{Path: path.Join(".", t.To), Tree: true, Build: build.ID, From: path.Join(".", t.From)})
 	}
 	entries = append(entries, files...)
 	for i := range entries {
 		entries[i].Path = path.Join(folder, entries[i].Path)
-		entries[i].Octal = fmt.Sprintf("%04o", entries[i].Mode.Perm())
+		if !entries[i].Tree {
+			entries[i].Octal = fmt.Sprintf("%04o", entries[i].Mode.Perm())
+		}
 	}
 	slices.SortFunc(entries, func(a, b Entry) int { return strings.Compare(a.Path, b.Path) })
 	for i := 1; i < len(entries); i++ {
-		if entries[i].Path == entries[i-1].Path {
+		if entries[i].Path == entries[i-1].Path && !entries[i].Tree && !entries[i-1].Tree {
 			p.fail("bundle %q: two files would be %s in the archive; place one of them elsewhere with \"to\"", b.Name, entries[i].Path)
 			return
 		}
@@ -93,13 +119,16 @@ func (p *planner) bundle(b *config.Bundle, on platform.Platform, files []Entry) 
 		if format == "zip" {
 			p.zipLinks(b, entries)
 		}
-		p.plan.Archives = append(p.plan.Archives, Archive{name + "." + format, b.Name, target, format, entries})
+		p.plan.Archives = append(p.plan.Archives, Archive{name + "." + format, b.Name, target, format, path.Clean("./" + folder), entries})
 		p.file(name+"."+format, KindBundle, target, from(b, len(files)))
 	}
 }
 
 func from(b *config.Bundle, files int) string {
 	parts := slices.Clone(b.Programs)
+	for _, t := range b.Trees {
+		parts = append(parts, "tree of "+t.Program)
+	}
 	switch files {
 	case 0:
 	case 1:
@@ -177,7 +206,7 @@ func (p *planner) rule(b *config.Bundle, r config.Rule) []Entry {
 			return err
 		}
 		if d.IsDir() {
-			if name == ".git" || name == ".piedmont" || name == "outbox" {
+			if slices.Contains(ownFolders, name) {
 				return fs.SkipDir
 			}
 			return nil

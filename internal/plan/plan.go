@@ -6,11 +6,11 @@ package plan
 import (
 	"fmt"
 	"io/fs"
-	"path"
 	"slices"
 	"strings"
 	"time"
 
+	"piedmont/internal/binary"
 	"piedmont/internal/config"
 	"piedmont/internal/manifest"
 	"piedmont/internal/placeholder"
@@ -26,6 +26,9 @@ type Facts struct {
 	Files   fs.FS // the project's folder
 	// Notes are the text of notes.md.
 	Notes string
+	// Compiler says why there is no C compiler for a platform: nil when there is
+	// one, or when it is not known yet. Without the function, all are there.
+	Compiler func(on platform.Platform, toolchain string) error
 }
 
 // Kinds of files.
@@ -47,8 +50,10 @@ type Plan struct {
 	Commit       manifest.Commit  `json:"commit"`
 	Files        []File           `json:"files"`
 	Builds       []Build          `json:"builds"`
+	LeftOut      []LeftOut        `json:"left_out,omitempty"`
 	Archives     []Archive        `json:"archives"`
 	Sources      []Source         `json:"sources"`
+	Trials       []Trial          `json:"trials,omitempty"`
 	Matches      []Match          `json:"matches"`
 	Destinations []Destination    `json:"destinations"`
 	Notes        string           `json:"notes"`
@@ -66,26 +71,51 @@ type File struct {
 	To       []string `json:"to"`
 }
 
-// Build is one run of a compiler: all programs of a platform with equal flags.
+// Build makes programs for one platform: one run of the Go tool for all of
+// equal flags, or one program of another language. What belongs to a language
+// is in the part named after it.
 type Build struct {
-	ID       string            `json:"id"`
-	Language string            `json:"language"`
-	Platform platform.Platform `json:"-"`
-	Target   string            `json:"platform"`
-	Dir      string            `json:"dir"` // where the compiler runs, relative to the root
-	Programs []Output          `json:"programs"`
-	Stamp    []string          `json:"stamp,omitempty"` // variable=text, sorted
-	Tags     []string          `json:"tags,omitempty"`
-	Flags    []string          `json:"flags,omitempty"`
-	Env      []string          `json:"env,omitempty"`
-	Cgo      bool              `json:"cgo,omitempty"`
+	ID        string            `json:"id"`
+	Language  string            `json:"language"`
+	Platform  platform.Platform `json:"-"`
+	Target    string            `json:"platform"`
+	Dir       string            `json:"dir"` // where it runs, relative to the root
+	Programs  []Output          `json:"programs"`
+	Needs     []Need            `json:"needs,omitempty"`
+	Toolchain string            `json:"toolchain,omitempty"` // [toolchain.NAME] that it asks for
+	Env       []string          `json:"env,omitempty"`
+	Go        *GoBuild          `json:"go,omitempty"`
+	C         *CBuild           `json:"c,omitempty"`
+	Command   *CommandBuild     `json:"command,omitempty"`
+	Prebuilt  *Prebuilt         `json:"prebuilt,omitempty"`
+}
+
+// Compiler says whether it calls a C compiler, or hands one on.
+func (b Build) Compiler() bool {
+	return b.C != nil || b.Command != nil || (b.Go != nil && b.Go.Cgo)
+}
+
+// Names joins the names of its programs.
+func (b Build) Names() string {
+	names := make([]string, len(b.Programs))
+	for i, p := range b.Programs {
+		names[i] = p.Program
+	}
+	return strings.Join(names, ", ")
+}
+
+// Need is a program that must be made before, with the build that makes it.
+type Need struct {
+	Program string `json:"program"`
+	Build   string `json:"build"`
 }
 
 // Output is one program that a build makes.
 type Output struct {
-	Program string `json:"program"`
-	Package string `json:"package"` // relative to Build.Dir
-	File    string `json:"file"`    // with the platform's ending
+	Program string        `json:"program"`
+	Package string        `json:"package,omitempty"` // of Go, relative to Build.Dir
+	File    string        `json:"file"`              // with the platform's ending; of a stage its path; "" when there is none
+	Expect  binary.Expect `json:"expect,omitzero"`
 }
 
 // Archive is one bundle for one platform in one format.
@@ -94,15 +124,18 @@ type Archive struct {
 	Bundle   string  `json:"bundle"`
 	Platform string  `json:"platform,omitempty"`
 	Format   string  `json:"format"`
+	Folder   string  `json:"folder,omitempty"` // inside, that holds everything
 	Entries  []Entry `json:"entries"`
 }
 
 // Entry is one file in an archive: a program of a build, a file of the
-// project, or a symbolic link.
+// project, or a symbolic link. One with Tree stands for all that a build has in
+// its stage below From; Path is the folder that it goes into then.
 type Entry struct {
 	Path   string      `json:"path"`
 	Mode   fs.FileMode `json:"-"`
-	Octal  string      `json:"mode"`
+	Octal  string      `json:"mode,omitempty"`
+	Tree   bool        `json:"tree,omitempty"`
 	Build  string      `json:"build,omitempty"` // with Output
 	Output string      `json:"output,omitempty"`
 	From   string      `json:"from,omitempty"`
@@ -149,6 +182,7 @@ func New(c *config.Config, f Facts) (*Plan, error) {
 	p.builds()
 	p.bundles()
 	p.sources()
+	p.trials()
 	if len(p.plan.Files) == 0 {
 		p.fail("nothing would be made: describe a [bundle.NAME] or [source] in %s", config.FileName)
 	}
@@ -168,6 +202,14 @@ type planner struct {
 	f      Facts
 	plan   *Plan
 	errors Errors
+	left   map[string]bool // "program platform" of what is left out
+}
+
+// failOnce reports what is the same for every platform of a program.
+func (p *planner) failOnce(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); !slices.Contains(p.errors, text) {
+		p.errors = append(p.errors, text)
+	}
 }
 
 func (p *planner) fail(format string, args ...any) {
@@ -261,91 +303,4 @@ func (p *planner) fill(text string, v placeholder.Values) string {
 		p.fail("%q: %v", text, err)
 	}
 	return s
-}
-
-// builds groups the programs of a platform that one compiler run can make.
-func (p *planner) builds() {
-	groups := map[string]int{}
-	ids := map[string]int{}
-	for _, prog := range p.c.Programs {
-		source := path.Clean(strings.ReplaceAll(prog.Source, "\\", "/"))
-		if !p.hasGo(prog, source) {
-			continue
-		}
-		dir := p.moduleOf(source)
-		pkg := "./" + strings.TrimPrefix(strings.TrimPrefix(source, dir), "/")
-		if source == dir {
-			pkg = "."
-		}
-		for _, on := range prog.Platforms.List {
-			b := Build{Language: prog.Language, Platform: on, Target: on.String(), Dir: dir, Tags: prog.Tags, Flags: prog.Flags, Cgo: prog.Cgo}
-			v := p.platformValues(on)
-			v["platform"], v["program"] = on.String(), prog.Name
-			for key, text := range prog.Stamp {
-				b.Stamp = append(b.Stamp, key+"="+p.fill(text, v))
-			}
-			slices.Sort(b.Stamp)
-			for key, text := range prog.Env {
-				b.Env = append(b.Env, key+"="+text)
-			}
-			slices.Sort(b.Env)
-			out := Output{prog.Name, pkg, on.Executable(prog.Name)}
-			key := fmt.Sprintf("%q", []any{b.Target, dir, b.Stamp, b.Tags, b.Flags, b.Env, b.Cgo})
-			// The compiler names what it makes after the folder; one whose name
-			// is another must be alone in its run.
-			if path.Base(source) != prog.Name || pkg == "." {
-				key += prog.Name
-			}
-			if i, ok := groups[key]; ok {
-				p.plan.Builds[i].Programs = append(p.plan.Builds[i].Programs, out)
-				continue
-			}
-			b.ID = "compile " + b.Target
-			if ids[b.ID]++; ids[b.ID] > 1 {
-				b.ID += " " + prog.Name
-			}
-			b.Programs = []Output{out}
-			groups[key] = len(p.plan.Builds)
-			p.plan.Builds = append(p.plan.Builds, b)
-		}
-	}
-}
-
-func (p *planner) hasGo(prog *config.Program, source string) bool {
-	entries, err := fs.ReadDir(p.f.Files, source)
-	if err != nil {
-		p.fail("program %q: there is no folder %s; change \"source\" in [program.%s]", prog.Name, prog.Source, prog.Name)
-		return false
-	}
-	for _, e := range entries {
-		if strings.HasSuffix(e.Name(), ".go") && !strings.HasSuffix(e.Name(), "_test.go") {
-			return true
-		}
-	}
-	p.fail("program %q: the folder %s holds no Go files; change \"source\" in [program.%s]", prog.Name, prog.Source, prog.Name)
-	return false
-}
-
-// moduleOf finds the folder of the go.mod that a package belongs to.
-func (p *planner) moduleOf(source string) string {
-	for dir := source; ; dir = path.Dir(dir) {
-		if _, err := fs.Stat(p.f.Files, path.Join(dir, "go.mod")); err == nil || dir == "." {
-			return dir
-		}
-	}
-}
-
-// buildOf finds the build that makes a program for a platform.
-func (p *planner) buildOf(program string, on platform.Platform) (Build, Output, bool) {
-	for _, b := range p.plan.Builds {
-		if b.Platform != on {
-			continue
-		}
-		for _, o := range b.Programs {
-			if o.Program == program {
-				return b, o, true
-			}
-		}
-	}
-	return Build{}, Output{}, false
 }

@@ -4,6 +4,7 @@ package platform
 
 import (
 	"fmt"
+	"runtime"
 	"slices"
 	"strings"
 )
@@ -27,6 +28,27 @@ var variants = map[string]struct {
 	"ppc64le": {"GOPPC64", map[string]string{"power8": "power8", "power9": "power9", "power10": "power10"}},
 	"riscv64": {"GORISCV64", map[string]string{"rva20u64": "rva20u64", "rva22u64": "rva22u64"}},
 }
+
+// all are the platforms that have a name: those of "go tool dist list", whose
+// words the OCI image specification takes, and others that C is compiled for.
+const all = `
+aix/ppc64 android/386 android/amd64 android/arm android/arm64 darwin/amd64 darwin/arm64
+dragonfly/amd64 freebsd/386 freebsd/amd64 freebsd/arm freebsd/arm64 freebsd/riscv64
+illumos/amd64 ios/amd64 ios/arm64 js/wasm linux/386 linux/amd64 linux/arm linux/arm64
+linux/loong64 linux/mips linux/mips64 linux/mips64le linux/mipsle linux/ppc64 linux/ppc64le
+linux/riscv64 linux/s390x netbsd/386 netbsd/amd64 netbsd/arm netbsd/arm64 openbsd/386
+openbsd/amd64 openbsd/arm openbsd/arm64 openbsd/ppc64 openbsd/riscv64 plan9/386 plan9/amd64
+plan9/arm solaris/amd64 wasip1/wasm windows/386 windows/amd64 windows/arm windows/arm64
+linux/sparc64 linux/armbe linux/arm64be linux/ppc linux/m68k linux/riscv32`
+
+// All lists the known platforms, without variants.
+func All() []string { return strings.Fields(all) }
+
+// Known says whether os/arch has a name here.
+func Known(base string) bool { return slices.Contains(All(), base) }
+
+// Host is what this process runs on.
+func Host() Platform { return Platform{OS: runtime.GOOS, Arch: runtime.GOARCH} }
 
 // Parse reads os/arch or os/arch/variant. It checks the form only.
 func Parse(s string) (Platform, error) {

@@ -12,19 +12,26 @@ import (
 
 	"piedmont/internal/build"
 	"piedmont/internal/outbox"
+	"piedmont/internal/plan"
 )
 
 var toolchainCheck = Check{"toolchain", func(ctx context.Context, p *Project) []Finding {
 	if p.Plan == nil {
 		return nil
 	}
-	if len(p.Plan.Builds) == 0 {
-		return ok("nothing is compiled")
+	var builds []plan.Build
+	for _, b := range p.Plan.Builds {
+		if b.Go != nil {
+			builds = append(builds, b)
+		}
+	}
+	if len(builds) == 0 {
+		return ok("no Go is compiled")
 	}
 	var dirs []string
 	var out []Finding
 	version := ""
-	for _, b := range p.Plan.Builds {
+	for _, b := range builds {
 		if !slices.Contains(dirs, b.Dir) {
 			dirs = append(dirs, b.Dir)
 			dir := filepath.Join(p.Config.Dir, b.Dir)
@@ -47,12 +54,12 @@ var toolchainCheck = Check{"toolchain", func(ctx context.Context, p *Project) []
 		return out
 	}
 	var targets []string
-	for _, b := range p.Plan.Builds {
+	for _, b := range builds {
 		if slices.Contains(targets, b.Target) {
 			continue
 		}
 		targets = append(targets, b.Target)
-		if err := p.Tools.Try(ctx, filepath.Join(p.Config.Dir, b.Dir), b.Platform, b.Cgo); err != nil {
+		if err := p.Tools.Try(ctx, filepath.Join(p.Config.Dir, b.Dir), b.Platform); err != nil {
 			out = append(out, obstacle(fmt.Sprintf("a trivial program does not compile for %s: %v", b.Target, err), "see what is missing with: go env; leave the platform out if it cannot be made here")...)
 		}
 	}

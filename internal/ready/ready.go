@@ -13,6 +13,7 @@ import (
 	"piedmont/internal/plan"
 	"piedmont/internal/publish"
 	"piedmont/internal/repo"
+	"piedmont/internal/toolchain"
 )
 
 // States of a finding.
@@ -41,6 +42,7 @@ type Project struct {
 	Plan       *plan.Plan
 	PlanErrors []string
 	Tools      *build.Tools
+	Finder     *toolchain.Finder
 	Targets    []*config.Destination
 	Open       func(context.Context, *config.Destination) (publish.Destination, error)
 	// PreviewFits says that all targets take previews, so that an untagged or
@@ -59,7 +61,7 @@ var Checks = []Check{
 	cleanCheck, committedCheck, historyCheck, tagCheck, pushedCheck,
 	mirrorsCheck, newerCheck,
 	namesCheck, trackedCheck, secretsInFilesCheck,
-	toolchainCheck, spaceCheck,
+	toolchainCheck, compilersCheck, spaceCheck,
 	destinationsCheck,
 }
 

@@ -9,6 +9,8 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -129,6 +131,19 @@ func (r Repo) Remote(ctx context.Context) string {
 }
 
 // git runs one git command and returns what it wrote.
+// Files lists the files below a folder that belong to the project: tracked, or
+// new and not ignored. The paths are relative to that folder.
+func (r Repo) Files(ctx context.Context, dir string) ([]string, error) {
+	sub := Repo{Dir: filepath.Join(r.Dir, filepath.FromSlash(dir))}
+	out, err := sub.git(ctx, "ls-files", "-z", "--cached", "--others", "--exclude-standard")
+	if err != nil {
+		return nil, err
+	}
+	files := strings.Split(strings.TrimRight(out, "\x00"), "\x00")
+	slices.Sort(files)
+	return slices.Compact(files), nil
+}
+
 func (r Repo) git(ctx context.Context, args ...string) (string, error) {
 	return r.gitInput(ctx, nil, args...)
 }

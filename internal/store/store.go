@@ -60,6 +60,9 @@ func (s *Store) ClearTemporary() error {
 	return nil
 }
 
+// Temporary is the folder for work in progress; the next run clears it.
+func (s *Store) Temporary() string { return filepath.Join(s.dir, "tmp") }
+
 // TempDir makes a folder for work in progress.
 func (s *Store) TempDir() (string, error) { return os.MkdirTemp(filepath.Join(s.dir, "tmp"), "work-*") }
 
@@ -123,8 +126,9 @@ func (w *Writer) Commit() (Object, error) {
 	return w.store.keep(w.file.Name(), o)
 }
 
-// Copy puts a copy of a file into the store.
-func (s *Store) Copy(path, name string) (Object, error) {
+// Copy puts a copy of a file into the store. The others see its bytes too, in
+// the one read that there is.
+func (s *Store) Copy(path, name string, others ...io.Writer) (Object, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return Object{}, err
@@ -135,7 +139,8 @@ func (s *Store) Copy(path, name string) (Object, error) {
 		return Object{}, err
 	}
 	defer w.Abort()
-	if _, err := io.CopyBuffer(onlyWriter{w}, onlyReader{f}, make([]byte, 256<<10)); err != nil {
+	all := io.MultiWriter(append([]io.Writer{w}, others...)...)
+	if _, err := io.CopyBuffer(onlyWriter{all}, onlyReader{f}, make([]byte, 256<<10)); err != nil {
 		return Object{}, fmt.Errorf("write %s into the store: %w", name, err)
 	}
 	return w.Commit()

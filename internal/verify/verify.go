@@ -255,7 +255,7 @@ func surplus(s source, m *manifest.Manifest) ([]File, error) {
 	var out []File
 	for _, name := range names {
 		_, listed := m.File(name)
-		if listed || slices.Contains([]string{manifest.Name, manifest.SumsName, shelf.RecordName, "index.html"}, name) {
+		if listed || slices.Contains([]string{manifest.Name, manifest.SumsName, manifest.TrialsName, shelf.RecordName, "index.html"}, name) {
 			continue
 		}
 		out = append(out, File{Name: name, State: Surplus, Detail: "the manifest does not list it"})

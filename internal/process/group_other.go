@@ -1,6 +1,6 @@
 //go:build !unix
 
-package build
+package process
 
 import "os/exec"
 
