@@ -85,7 +85,7 @@ func TestBadInput(t *testing.T) {
 		{"no such option", with(func(map[string]string) {}), []string{"make", "--jbos", "2"}, 2, []string{"no option --jbos", "--jobs"}},
 		{"bad number", with(func(map[string]string) {}), []string{"make", "--jobs", "many"}, 2, []string{`--jobs takes a number, not "many"`}},
 		{"no such folder", with(func(map[string]string) {}), []string{"verify", "nowhere"}, 2, []string{"there is nothing at nowhere"}},
-		{"no archive", with(func(map[string]string) {}), []string{"show", "LICENSE"}, 1, []string{"LICENSE: this is not an archive"}},
+		{"no archive", with(func(map[string]string) {}), []string{"show", "LICENSE"}, 1, []string{"LICENSE: this is no file that Piedmont knows"}},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {

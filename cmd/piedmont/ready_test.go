@@ -65,7 +65,7 @@ func TestReadyWhenAllIsWell(t *testing.T) {
 			t.Errorf("%+v", f)
 		}
 	}
-	if !answer.Ready || answer.Version != "1.0.0" || len(answer.Findings) != 14 {
+	if !answer.Ready || answer.Version != "1.0.0" || len(answer.Findings) != 15 {
 		t.Errorf("%+v", answer)
 	}
 	start := time.Now()

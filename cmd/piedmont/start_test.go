@@ -102,7 +102,7 @@ env = { GOEXPERIMENT = "" }
 programs = ["one", "two", "renamed", "root", "tool"]
 `})
 	c := call{dir: dir}
-	contains(t, c.ok(t, "plan").out, "5 programs to compile in 4 runs")
+	contains(t, c.ok(t, "plan").out, "5 programs to make in 4 runs")
 	c.ok(t, "make")
 	into := t.TempDir()
 	archives, err := filepath.Glob(filepath.Join(dir, "outbox/1.0.0/*.tar.gz"))

@@ -82,7 +82,7 @@ func (e Expect) Broken(s Sight) []string {
 	if e.Largest > 0 && s.Size > e.Largest {
 		out = append(out, fmt.Sprintf("it has %d bytes, and at most %d were expected (largest)", s.Size, e.Largest))
 	}
-	if e.Linkage != "" && i.Linkage != e.Linkage {
+	if e.Linkage != "" && i.Linkage != e.Linkage && !bothWays(i) {
 		what := "it is linked statically"
 		if i.Linkage == Dynamic {
 			what = "it is linked dynamically"
@@ -114,6 +114,12 @@ func (e Expect) Broken(s Sight) []string {
 		}
 	}
 	return out
+}
+
+// bothWays says of a program for macOS or Windows that it is linked to the
+// system's libraries alone: for such systems that is dynamic, too.
+func bothWays(i *Info) bool {
+	return i.Format != ELF && i.Linkage == Static && len(i.Needs) > 0
 }
 
 func since(glibc string) string {

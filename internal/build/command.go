@@ -22,7 +22,6 @@ import (
 // Command runs a project's own build, in a copy of its folder.
 type Command struct {
 	Root   string // the project's folder
-	Work   string // where the copies are made
 	Jobs   int
 	Finder *toolchain.Finder
 	Inputs *Inputs
@@ -84,27 +83,29 @@ func (c *Command) compiler(ctx context.Context, b plan.Build) (*toolchain.Compil
 	return cc, err
 }
 
-// Build runs the commands; what they put into the stage is left in dir.
-func (c *Command) Build(ctx context.Context, b plan.Build, dir string, stages Stages) error {
+// Build runs the commands in the folder tmp; it gives the stage in it, with what
+// they have installed. The folder's path should have no spaces, since few
+// builds can stand them.
+func (c *Command) Build(ctx context.Context, b plan.Build, tmp string, stages Stages) (stage string, err error) {
 	cc, err := c.compiler(ctx, b)
 	if err != nil {
-		return err
+		return "", err
 	}
-	if err := os.MkdirAll(c.Work, 0o755); err != nil {
-		return err
+	dir, home := filepath.Join(tmp, "stage"), filepath.Join(tmp, "home")
+	v := runValues{stage: dir, work: filepath.Join(tmp, "work"), triplet: cc.Triplet, jobs: strconv.Itoa(max(1, c.Jobs)), stages: Stages{}}
+	for _, sub := range []string{dir, home} {
+		if err := os.Mkdir(sub, 0o755); err != nil {
+			return "", err
+		}
 	}
-	tmp, err := os.MkdirTemp(c.Work, "build-*")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = removeAll(tmp) }()
-	v := runValues{stage: dir, work: filepath.Join(tmp, "work"), triplet: cc.Triplet, jobs: strconv.Itoa(max(1, c.Jobs)), stages: stages}
-	home := filepath.Join(tmp, "home")
-	if err := os.Mkdir(home, 0o755); err != nil {
-		return err
+	for name, folder := range stages {
+		v.stages[name] = filepath.Join(tmp, "needs-"+name)
+		if err := os.Symlink(folder, v.stages[name]); err != nil {
+			return "", err
+		}
 	}
 	if err := c.copy(ctx, b.Dir, v.work); err != nil {
-		return fmt.Errorf("copy the folder %s: %w", b.Dir, err)
+		return "", fmt.Errorf("copy the folder %s: %w", b.Dir, err)
 	}
 	env := c.env(cc, b, v, home)
 	for _, planned := range b.Command.Run {
@@ -114,23 +115,23 @@ func (c *Command) Build(ctx context.Context, b plan.Build, dir string, stages St
 			continue
 		}
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return "", ctx.Err()
 		}
 		said := strings.NewReplacer(v.work, "{work}", dir, "{stage}").Replace(strings.TrimSpace(stdout + "\n" + stderr))
-		return &CompileError{Platform: b.Platform, Programs: []string{b.Programs[0].Program},
+		return "", &CompileError{Platform: b.Platform, Programs: []string{b.Programs[0].Program},
 			What:   fmt.Sprintf("is not built: %q failed (%v)", strings.Join(planned, " "), err),
 			Output: lastLines(said, 40)}
 	}
 	if file := b.Programs[0].File; file != "" {
 		if info, err := os.Stat(filepath.Join(dir, filepath.FromSlash(file))); err != nil || info.IsDir() {
-			return fmt.Errorf("%s for %s: the commands left no %s in the stage: they must install there, or \"file\" in [program.%s] must say where it is", b.Programs[0].Program, b.Target, file, b.Programs[0].Program)
+			return "", fmt.Errorf("%s for %s: the commands left no %s in the stage: they must install there, or \"file\" in [program.%s] must say where it is", b.Programs[0].Program, b.Target, file, b.Programs[0].Program)
 		}
 	}
 	entries, err := os.ReadDir(dir)
 	if err == nil && len(entries) == 0 {
-		return fmt.Errorf("%s for %s: the commands left nothing in the stage: they must install into {stage}", b.Programs[0].Program, b.Target)
+		return "", fmt.Errorf("%s for %s: the commands left nothing in the stage: they must install into {stage}", b.Programs[0].Program, b.Target)
 	}
-	return err
+	return dir, err
 }
 
 // env is all that the commands get.
@@ -220,8 +221,8 @@ func copyFile(from, to string, info fs.FileInfo, modified time.Time) error {
 	return err
 }
 
-// removeAll removes a folder also when a build has made parts of it read-only.
-func removeAll(dir string) error {
+// RemoveAll removes a folder also when a build has made parts of it read-only.
+func RemoveAll(dir string) error {
 	_ = filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if d != nil && d.IsDir() {
 			_ = os.Chmod(path, 0o755)

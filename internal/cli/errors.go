@@ -159,7 +159,10 @@ func (a *app) tellSteps(e *engine.Error) {
 		name   string
 		titles []string
 	}{{"Done", e.Done}, {"Not begun", e.Skipped}} {
-		if len(group.titles) > 0 {
+		switch n := len(group.titles); {
+		case n > 10:
+			s.Say("%s: %d steps, such as %s", group.name, n, strings.Join(group.titles[n-2:], "; "))
+		case n > 0:
 			s.Say("%s: %s", group.name, strings.Join(group.titles, "; "))
 		}
 	}

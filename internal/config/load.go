@@ -118,6 +118,9 @@ func (v *validator) all() {
 		v.toolchain(t)
 	}
 	for _, p := range v.c.Programs {
+		v.resolve(&p.Platforms, "program."+p.Name+".platforms")
+	}
+	for _, p := range v.c.Programs {
 		v.program(p)
 	}
 	v.circle()

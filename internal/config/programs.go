@@ -22,7 +22,6 @@ var everywhere = []string{"project", "version", "tag", "commit", "os", "arch", "
 
 func (v *validator) program(p *Program) {
 	where := "program." + p.Name
-	v.resolve(&p.Platforms, where+".platforms")
 	v.ofLanguage(p, where)
 	v.defaults(p)
 	if p.Language != "prebuilt" {
@@ -86,10 +85,14 @@ func (v *validator) needs(p *Program, where string) {
 			v.unknownName(at, "program", name, names)
 			continue
 		}
+		var lacking []string
 		for _, on := range p.Platforms.List {
 			if !slices.Contains(other.Platforms.List, on) {
-				v.fail(v.at[at], fmt.Sprintf("%s is needed for %s, and it is not made for that platform", name, on), "add the platform to [program."+name+"]")
+				lacking = append(lacking, on.String())
 			}
+		}
+		if len(lacking) > 0 {
+			v.fail(v.at[at], fmt.Sprintf("%s is needed for %s, and it is not made for that", name, strings.Join(lacking, ", ")), "add it to \"platforms\" in [program."+name+"]")
 		}
 	}
 }

@@ -27,7 +27,7 @@ const (
 	Name    = "hutbell"
 	Version = "1.4.0"
 	// Commit is the id of the last commit that Write makes, on every machine.
-	Commit = "ac3beaf2208c169ec642d901b0c6a9b6fb1c5c01"
+	Commit = "6205ac66d534c1b82d979a9a41d607c49883d60a"
 )
 
 // Write makes the project in dir, which must not exist or be empty.

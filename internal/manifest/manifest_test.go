@@ -101,32 +101,53 @@ func TestSchemaNamesTheKeys(t *testing.T) {
 		t.Fatal(err)
 	}
 	type node struct {
+		Ref        string                     `json:"$ref"`
+		Defs       map[string]json.RawMessage `json:"$defs"`
 		Properties map[string]json.RawMessage
 		Items      json.RawMessage
 	}
+	var root node
+	if err := json.Unmarshal(data, &root); err != nil {
+		t.Fatal(err)
+	}
+	seen := map[reflect.Type]bool{}
 	var walk func(raw json.RawMessage, typ reflect.Type)
 	walk = func(raw json.RawMessage, typ reflect.Type) {
 		var n node
 		if err := json.Unmarshal(raw, &n); err != nil {
 			t.Fatal(err)
 		}
-		if typ.Kind() == reflect.Slice {
+		if name, ok := strings.CutPrefix(n.Ref, "#/$defs/"); ok {
+			walk(root.Defs[name], typ)
+			return
+		}
+		switch typ.Kind() {
+		case reflect.Pointer:
+			walk(raw, typ.Elem())
+			return
+		case reflect.Slice:
 			walk(n.Items, typ.Elem())
 			return
 		}
-		if typ.Kind() != reflect.Struct || typ == reflect.TypeFor[time.Time]() {
+		if typ.Kind() != reflect.Struct || seen[typ] || typ == reflect.TypeFor[time.Time]() {
 			return
 		}
+		seen[typ] = true
+		keys := 0
 		for i := range typ.NumField() {
 			key, _, _ := strings.Cut(typ.Field(i).Tag.Get("json"), ",")
+			if key == "-" {
+				continue
+			}
+			keys++
 			if n.Properties[key] == nil {
 				t.Errorf("the schema lacks %s of %s", key, typ)
 				continue
 			}
 			walk(n.Properties[key], typ.Field(i).Type)
 		}
-		if len(n.Properties) != typ.NumField() {
-			t.Errorf("the schema has %d keys for %s, which has %d", len(n.Properties), typ, typ.NumField())
+		if len(n.Properties) != keys {
+			t.Errorf("the schema has %d keys for %s, which has %d", len(n.Properties), typ, keys)
 		}
 	}
 	walk(data, reflect.TypeFor[Manifest]())

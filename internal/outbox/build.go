@@ -105,15 +105,16 @@ func (m *maker) buildKey(b plan.Build, in engine.Inputs) (string, error) {
 
 func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages) ([]store.Object, error) {
 	if b.Language == "command" {
-		tmp, err := m.store.TempDir()
+		tmp, err := os.MkdirTemp("", "piedmont-build-")
 		if err != nil {
 			return nil, err
 		}
-		defer func() { _ = os.RemoveAll(tmp) }()
-		if err := m.run.Build(ctx, b, tmp, stages); err != nil {
+		defer func() { _ = build.RemoveAll(tmp) }()
+		stage, err := m.run.Build(ctx, b, tmp, stages)
+		if err != nil {
 			return nil, err
 		}
-		return m.keepStage(tmp)
+		return m.keepStage(stage)
 	}
 	sum := sha256.Sum256([]byte(b.Dir + "\x00" + b.ID))
 	kept := build.Kept{Dir: filepath.Join(m.o.Root, WorkDir, "programs", hex.EncodeToString(sum[:8]))}

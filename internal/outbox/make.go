@@ -82,7 +82,7 @@ func Make(ctx context.Context, p *plan.Plan, o Options) (*Result, error) {
 	}
 	m := &maker{plan: p, o: o, store: st, inputs: in, golang: golang, finder: finder,
 		c:      build.NewC(build.C{Root: o.Root, Work: work, Finder: finder, Inputs: in, Time: p.Commit.Time, Events: o.Events}, o.Jobs),
-		run:    &build.Command{Root: o.Root, Work: st.Temporary(), Jobs: o.Jobs, Finder: finder, Inputs: in, Time: p.Commit.Time, Files: repo.Repo{Dir: o.Root}.Files},
+		run:    &build.Command{Root: o.Root, Jobs: o.Jobs, Finder: finder, Inputs: in, Time: p.Commit.Time, Files: repo.Repo{Dir: o.Root}.Files},
 		taken:  &build.Prebuilt{Root: o.Root, Inputs: in},
 		stages: &stages{dir: filepath.Join(work, "stages"), store: st}}
 	outputs, err := engine.Run(ctx, m.steps(), engine.Options{Jobs: o.Jobs, Store: st, Events: o.Events})

@@ -61,7 +61,7 @@ var Checks = []Check{
 	cleanCheck, committedCheck, historyCheck, tagCheck, pushedCheck,
 	mirrorsCheck, newerCheck,
 	namesCheck, trackedCheck, secretsInFilesCheck,
-	toolchainCheck, compilersCheck, spaceCheck,
+	toolchainCheck, compilersCheck, trialsCheck, spaceCheck,
 	destinationsCheck,
 }
 

@@ -60,9 +60,6 @@ func (s *Store) ClearTemporary() error {
 	return nil
 }
 
-// Temporary is the folder for work in progress; the next run clears it.
-func (s *Store) Temporary() string { return filepath.Join(s.dir, "tmp") }
-
 // TempDir makes a folder for work in progress.
 func (s *Store) TempDir() (string, error) { return os.MkdirTemp(filepath.Join(s.dir, "tmp"), "work-*") }
 

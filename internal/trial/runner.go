@@ -54,7 +54,7 @@ func Emulator(on platform.Platform) (name, why, mend string) {
 		}
 		return "", "there is no emulator qemu-" + qemuNames[on.Arch] + " here", "apt-get install qemu-user-static"
 	}
-	return "", fmt.Sprintf("nothing here runs programs for %s", on), ""
+	return "", "nothing on this machine runs such programs", ""
 }
 
 // lacksVariant says that this processor has less than a variant asks for.
