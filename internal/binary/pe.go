@@ -94,7 +94,7 @@ func examinePE(r io.ReaderAt, size int64) (*Info, error) {
 		info.Linkage = Dynamic
 	}
 	info.Hardening = Hardening{PIE: traits&dynamicBase != 0, NX: traits&nxCompatible != 0, HighEntropy: traits&highEntropyVA != 0, ControlFlow: traits&guardCF != 0}
-	info.Stripped = f.PointerToSymbolTable == 0
+	info.Stripped = f.NumberOfSymbols == 0
 	for _, s := range f.Sections {
 		if s.Name == ".debug_info" || s.Name == ".zdebug_info" {
 			info.DebugInfo = true

@@ -203,7 +203,7 @@ func judge(n runner, t plan.Trial, at string, got process.Result, late bool, r *
 		if state, why := n.lack(got); why != "" {
 			r.State, r.Why = state, why
 			if state == Failed {
-				r.Output = tail(got)
+				r.Output = ends(got)
 			}
 			return
 		}
@@ -219,7 +219,7 @@ func judge(n runner, t plan.Trial, at string, got process.Result, late bool, r *
 		r.State = Passed
 		return
 	}
-	r.State, r.Why, r.Output = Failed, strings.Join(faults, "; "), tail(got)
+	r.State, r.Why, r.Output = Failed, strings.Join(faults, "; "), ends(got)
 }
 
 // ended says what is wrong with how a program ended.
@@ -284,11 +284,16 @@ func short(s string) string {
 	return fmt.Sprintf("%q", s)
 }
 
-// tail gives the last lines of what a program said.
-func tail(got process.Result) string {
+// ends gives the first and the last lines of what a program said: a reason may
+// stand at either end.
+func ends(got process.Result) string {
 	text := strings.TrimSpace(strings.TrimSpace(got.Stdout) + "\n" + strings.TrimSpace(got.Stderr))
 	lines := strings.Split(text, "\n")
-	return strings.Join(lines[max(0, len(lines)-20):], "\n")
+	if n := len(lines); n > 20 {
+		left := fmt.Sprintf("[%d lines]", n-20)
+		lines = slices.Concat(lines[:10], []string{left}, lines[n-10:])
+	}
+	return strings.Join(lines, "\n")
 }
 
 // cleanPath has the system's own programs and no others.

@@ -139,7 +139,7 @@ func setUpWine(ctx context.Context, tmp string) error {
 	}
 	endServer(limited, env)
 	if _, statErr := os.Stat(filepath.Join(prefix, "system.reg")); statErr != nil {
-		return fmt.Errorf("Wine does not set itself up here: %w: %s", errors.Join(err, statErr), lastLine(said)) //nolint:staticcheck // a name begins the sentence
+		return fmt.Errorf("the Wine of this machine does not set itself up: %w: %s", errors.Join(err, statErr), lastLine(said))
 	}
 	return nil
 }
