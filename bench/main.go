@@ -1,6 +1,6 @@
 // Command bench measures Piedmont beside ordinary tools that do the same work,
 // in the same run on the same machine, and prints ratios. It needs git, go,
-// gzip, zip, tar, xargs, sha256sum and curl.
+// cc, make, gzip, zip, tar, xargs, sha256sum and curl.
 //
 //	go run ./bench            all of it, about ten minutes
 //	go run ./bench warm same  some of it
@@ -39,6 +39,8 @@ var all = []struct {
 	{"upload", (*bench).upload},
 	{"cut", (*bench).cut},
 	{"ready", (*bench).ready},
+	{"compile", (*bench).compile},
+	{"examine", (*bench).examine},
 	{"help", (*bench).help},
 }
 

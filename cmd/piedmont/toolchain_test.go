@@ -223,6 +223,22 @@ func TestHostileToolchains(t *testing.T) {
 	}
 }
 
+// A proxy is used as the usual variables say.
+func TestToolchainByProxy(t *testing.T) {
+	data := hill(t)
+	var asked atomic.Value
+	proxy := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Store(r.URL.String())
+		_, _ = w.Write(data)
+	}))
+	defer proxy.Close()
+	dir := onHill(t, `"http://tools.hutbell.example/hill.tar.gz"`, sha(data))
+	call{dir: dir, env: []string{"XDG_CACHE_HOME=" + t.TempDir(), "HTTP_PROXY=" + proxy.URL, "http_proxy=" + proxy.URL, "NO_PROXY=", "no_proxy="}}.ok(t, "make")
+	if got := asked.Load(); got != "http://tools.hutbell.example/hill.tar.gz" {
+		t.Errorf("the proxy was asked for %v", got)
+	}
+}
+
 // Two projects that need the same toolchain at once fetch it once.
 func TestToolchainIsShared(t *testing.T) {
 	data := hill(t)

@@ -63,6 +63,10 @@ terminal plan 2 "$project" 'piedmont plan'
 terminal verify 2 "$project" "piedmont verify $address/hutbell/1.4.0/"
 terminal show 2 "$project" 'piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz'
 
+terminal show-binary 2 "$project" 'piedmont show outbox/1.4.0/chime-1.4.0-linux-arm64.tar.gz chime; piedmont show /usr/bin/git'
+terminal show-platforms 2 "$project" 'piedmont show platforms'
+terminal try 8 "$project" 'piedmont try'
+
 # An error: several faults of a description at once.
 cp -r "$project" "$work/faulty"
 sed -i 's/platforms = "servers"/platforms = "server"/; s/^programs = \["hutbell"\]/programs = ["hutbel"]/; s/^formats  = "tar.zst"/formats  = "tar.zts"/; s/^homepage/homepag/; s/{version}-{os}/{versoin}-{os}/' "$work/faulty/piedmont.toml"
@@ -72,4 +76,4 @@ terminal error 2 "$work/faulty" 'piedmont plan'
 git clone -q "$project" "$work/fresh"
 GOCACHE="$work/cache" terminal make 33 "$work/fresh" 'piedmont make'
 git -C "$project" tag v1.4.1
-terminal ship 8 "$project" 'piedmont ship'
+terminal ship 14 "$project" 'piedmont ship'

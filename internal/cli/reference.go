@@ -130,13 +130,15 @@ are only ever added. Sizes are bytes, durations seconds, times RFC 3339 in UTC.
 
 | command | document |
 |---|---|
-| plan | ` + "`project`, `version`, `tag`, `preview`, `why_preview`, `commit`" + `; ` + "`files`" + `: name, kind, platform, from, to; ` + "`builds`" + `: the runs of the compiler; ` + "`archives`" + ` with their entries; ` + "`sources`; `matches`" + `: what each pattern found; ` + "`destinations`" + ` |
+| plan | ` + "`project`, `version`, `tag`, `preview`, `why_preview`, `commit`" + `; ` + "`files`" + `: name, kind, platform, from, to; ` + "`builds`" + `: what makes programs; ` + "`left_out`" + `: program, platform, why; ` + "`archives`" + ` with their entries; ` + "`trials`" + `; ` + "`sources`; `matches`" + `: what each pattern found; ` + "`destinations`" + ` |
 | ready | ` + "`ready`, `version`, `obstacles`, `seconds`" + `; ` + "`findings`" + `: check, state (ok, advice, obstacle), what, mend, seconds |
 | cut | ` + "`last`, `version`, `tag`, `change`, `because`, `not_conventional`, `section`, `files`, `reviewed`, `done`, `branch`" + ` |
 | make | ` + "`project`, `version`, `preview`, `folder`, `manifest`, `unchanged`, `seconds`" + `; ` + "`files`" + `: name, kind, platform, size, sha256 |
+| try | ` + "`project`, `version`, `ok`, `passed`, `failed`, `not_tried`, `seconds`" + `; ` + "`trials`" + `: trial, file, sha256, platform, run, required, state (passed, failed, not tried), by, why, offline, seconds, output, asked (a digest over what the trial asks) |
 | publish | ` + "`project`, `version`" + `; ` + "`destinations`" + `: name, kind, where, already_public, files_sent, files_there, bytes_sent, seconds |
-| ship | ` + "`make` and `publish`" + `, each as above |
+| ship | ` + "`make`, `try` and `publish`" + `, each as above |
 | verify | ` + "`where`, `project`, `version`, `manifest_sha256`, `ok`" + `; ` + "`files`" + `: name, size, state (ok, missing, differs, surplus), detail |
-| show | of an archive: ` + "`file`, `format`, `size`" + `; ` + "`holds`" + `: path, type, mode, owner, size, time, link. Of a manifest: the manifest |
+| show | of an archive: ` + "`file`, `format`, `size`" + `; ` + "`holds`" + `: path, type, mode, owner, size, time, link. ` + "`binaries`" + `: by path, as in a manifest. Of an executable: ` + "`file`, `size`, `binary`, `paths`, `oldest_system`" + `. Of a manifest: the manifest |
+| show platforms | ` + "`project`; `platforms`" + `: platform, programs, compilers, from, emulator, missing, mend |
 | serve token | the token or the list of them |
 `
