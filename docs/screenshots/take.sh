@@ -5,7 +5,7 @@ set -euo pipefail
 here=$(cd "$(dirname "$0")" && pwd)
 cd "$here/../.."
 work=$(mktemp -d)
-trap 'kill $(jobs -p) 2>/dev/null || true; sleep 1; rm -rf "$work"' EXIT
+trap 'kill $(jobs -p) 2>/dev/null || true; sleep 1; rm -rf "$work" 2>/dev/null' EXIT
 CGO_ENABLED=0 go build -o "$work/bin/piedmont" ./cmd/piedmont
 export PATH="$work/bin:$PATH" LANG=C.UTF-8 HOME="$work/home" GOCACHE="${GOCACHE:-$(go env GOCACHE)}" GOPATH="${GOPATH:-$(go env GOPATH)}"
 mkdir -p "$HOME"

@@ -22,7 +22,7 @@ type platformAnswer struct {
 	Platform  string   `json:"platform"`
 	Programs  []string `json:"programs"`
 	Compilers []string `json:"compilers"` // version, or path where it does not say
-	From      []string `json:"from"`
+	From      []string `json:"from"` // for each of them; "" for the Go toolchain
 	Emulator  string   `json:"emulator,omitempty"`
 	Missing   []string `json:"missing,omitempty"`
 	Mend      []string `json:"mend,omitempty"`
@@ -90,7 +90,7 @@ func (a *app) onePlatform(ctx context.Context, c *config.Config, finder *toolcha
 			if err != nil {
 				return one, err
 			}
-			one.compiler(t.Version, "the Go toolchain")
+			one.compiler(t.Version, "")
 		}
 		if p.Language == "prebuilt" || (p.Language == "go" && !p.Cgo) {
 			continue
@@ -154,7 +154,9 @@ func (a *app) printPlatforms(c *config.Config, list []platformAnswer) {
 		if compilers == "" {
 			compilers = s.Paint(term.Warn, "none")
 		}
-		rows = append(rows, []string{p.Platform, strings.Join(p.Programs, ", "), compilers, strings.Join(p.From, ", "), emulator})
+		// Go's own name says where it is from.
+		from := strings.Join(slices.DeleteFunc(slices.Clone(p.From), func(s string) bool { return s == "" }), ", ")
+		rows = append(rows, []string{p.Platform, strings.Join(p.Programs, ", "), compilers, from, emulator})
 	}
 	s.Print("%s", s.Table([]term.Column{{Title: "platform"}, {Title: "programs"}, {Title: "compiled by"}, {Title: "from"}, {Title: "tried by"}}, rows))
 	type gap struct{ what, mend string }

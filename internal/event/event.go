@@ -34,6 +34,7 @@ type Moved struct {
 type Finished struct {
 	ID, Title string
 	Reused    bool // nothing had to be done
+	Brief     bool // the result tells it again: it is worth a line only with --verbose
 	Took      time.Duration
 	Size      int64 // bytes of what was made or sent
 }

@@ -28,7 +28,7 @@ const recordStep = "record"
 
 // packVersion goes into every key of a packing step. It changes whenever the
 // same entries would give other bytes, such as after an update of a compressor.
-const packVersion = "pack/1"
+const packVersion = "pack/2"
 
 type maker struct {
 	plan   *plan.Plan

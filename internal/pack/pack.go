@@ -28,12 +28,17 @@ type Entry struct {
 	SHA256 string      // when it is known already, else ""
 	Binary *binary.Info
 	Open   func() (io.ReadCloser, error)
+	// Deflated gives the content's compressed bytes where they are kept, for a
+	// file that stands Alone and whose SHA256 is known; nil makes them anew.
+	Deflated func() (Deflated, error)
 }
 
 // Options are common to all formats.
 type Options struct {
 	Time time.Time // of every entry
 	Jobs int       // how many parts are compressed at once; leaves no trace in the bytes
+	// Effort is Fast, Normal or Small; "" is Normal.
+	Effort string
 }
 
 // Write makes an archive and tells what it holds. It stops when ctx ends.
@@ -49,7 +54,7 @@ func Write(ctx context.Context, w io.Writer, format string, entries []Entry, o O
 	if !ok {
 		return nil, fmt.Errorf("unknown archive format %q", format)
 	}
-	c, err := compressor(w, compression, o.Jobs)
+	c, err := NewStream(w, compression, o)
 	if err != nil {
 		return nil, err
 	}

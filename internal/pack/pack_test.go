@@ -42,7 +42,7 @@ func TestGoldenBytes(t *testing.T) {
 	golden := map[string]string{
 		"tar.gz":  "427e04d88dac15e8",
 		"tar.xz":  "d2efd21d68ab8e71",
-		"tar.zst": "d3ebf8ca4c6d0adc",
+		"tar.zst": "81b353b81e0b65ac",
 		"zip":     "2a972afbcac46f74",
 	}
 	for format, want := range golden {
@@ -78,7 +78,7 @@ func TestDeflateParts(t *testing.T) {
 		content := noise(size)
 		var one, many bytes.Buffer
 		for jobs, buf := range map[int]*bytes.Buffer{1: &one, 7: &many} {
-			d := newDeflater(buf, jobs)
+			d := newDeflater(buf, Options{Jobs: jobs})
 			for rest := content; len(rest) > 0; {
 				n := min(len(rest), 77777*jobs)
 				if _, err := io.WriteString(d, rest[:n]); err != nil {

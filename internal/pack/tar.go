@@ -4,15 +4,13 @@ import (
 	"archive/tar"
 	"context"
 	"fmt"
-	"io"
 
 	"piedmont/internal/manifest"
 )
 
 // writeTar writes POSIX ustar headers, and pax ones where a field does not fit;
 // owners are always 0 without a name.
-func writeTar(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]manifest.Entry, error) {
-	t := tar.NewWriter(w)
+func writeTar(ctx context.Context, s Stream, entries []Entry, o Options) ([]manifest.Entry, error) {
 	var holds []manifest.Entry
 	for _, e := range entries {
 		h := &tar.Header{Name: e.Path, Mode: int64(e.Mode.Perm()), ModTime: o.Time, Typeflag: tar.TypeReg, Size: e.Size}
@@ -21,21 +19,40 @@ func writeTar(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]m
 			h.Typeflag = tar.TypeDir
 		case e.Link != "":
 			h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, e.Link, 0
-		}
-		if err := t.WriteHeader(h); err != nil {
-			return nil, fmt.Errorf("pack %s: %w", e.Path, err)
-		}
-		switch h.Typeflag {
-		case tar.TypeSymlink:
 			e.Size = 0
-			holds = append(holds, held(e, ""))
-		case tar.TypeReg:
-			sum, err := copyEntry(ctx, t, e)
-			if err != nil {
-				return nil, err
-			}
+		}
+		sum, err := TarEntry(ctx, s, h, e)
+		if err != nil {
+			return nil, err
+		}
+		if h.Typeflag != tar.TypeDir {
 			holds = append(holds, held(e, sum))
 		}
 	}
-	return holds, t.Close()
+	return holds, EndTar(s)
+}
+
+// TarEntry writes a header and, for a file, the entry's content and what fills
+// its last block. It gives the content's SHA-256.
+func TarEntry(ctx context.Context, s Stream, h *tar.Header, e Entry) (sha256 string, err error) {
+	// A writer for each header writes that at once and nothing else, so that the
+	// content can go into the stream by itself.
+	if err := tar.NewWriter(s).WriteHeader(h); err != nil {
+		return "", fmt.Errorf("pack %s: %w", e.Path, err)
+	}
+	if h.Typeflag != tar.TypeReg {
+		return "", nil
+	}
+	sum, err := s.File(ctx, e)
+	if err != nil {
+		return "", err
+	}
+	_, err = s.Write(make([]byte, -e.Size&511))
+	return sum, err
+}
+
+// EndTar writes the two empty blocks at the end.
+func EndTar(s Stream) error {
+	_, err := s.Write(make([]byte, 1024))
+	return err
 }

@@ -15,7 +15,7 @@ import (
 func writeZip(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]manifest.Entry, error) {
 	z := zip.NewWriter(w)
 	z.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {
-		return newDeflater(w, o.Jobs), nil
+		return newDeflater(w, o), nil
 	})
 	var holds []manifest.Entry
 	for _, e := range entries {
@@ -29,6 +29,13 @@ func writeZip(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]m
 			h.SetMode(fs.ModeSymlink | 0o777)
 		default:
 			h.SetMode(e.Mode.Perm())
+		}
+		if h.Method == zip.Deflate && Alone(e.Size) && e.Deflated != nil && e.SHA256 != "" {
+			if err := rawEntry(z, h, e); err != nil {
+				return nil, fmt.Errorf("pack %s: %w", e.Path, err)
+			}
+			holds = append(holds, held(e, e.SHA256))
+			continue
 		}
 		out, err := z.CreateHeader(h)
 		if err != nil {
@@ -51,4 +58,43 @@ func writeZip(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]m
 		}
 	}
 	return holds, z.Close()
+}
+
+// rawEntry writes an entry from its compressed bytes, as CreateHeader would:
+// with sizes and checksum after the content, and the extended timestamp.
+func rawEntry(z *zip.Writer, h *zip.FileHeader, e Entry) error {
+	d, err := e.Deflated()
+	if err != nil {
+		return err
+	}
+	if d.Plain != e.Size {
+		return fmt.Errorf("it changed while it was read")
+	}
+	seconds := uint32(h.Modified.Unix())
+	h.SetModTime(h.Modified) //nolint:staticcheck // CreateRaw takes the fields that this sets
+	h.Extra = []byte{0x55, 0x54, 5, 0, 1, byte(seconds), byte(seconds >> 8), byte(seconds >> 16), byte(seconds >> 24)}
+	h.CRC32, h.UncompressedSize64, h.CompressedSize64 = d.CRC32, uint64(d.Plain), uint64(d.Size)+uint64(len(lastBlock))
+	h.Flags |= 0x8
+	if !isASCII(h.Name) {
+		h.Flags |= 0x800
+	}
+	h.CreatorVersion, h.ReaderVersion = h.CreatorVersion&0xff00|20, 20
+	out, err := z.CreateRaw(h)
+	if err != nil {
+		return err
+	}
+	if err := copyFile(out, d.Path); err != nil {
+		return err
+	}
+	_, err = out.Write(lastBlock)
+	return err
+}
+
+func isASCII(s string) bool {
+	for i := range len(s) {
+		if s[i] >= 0x80 {
+			return false
+		}
+	}
+	return true
 }

@@ -59,7 +59,7 @@ func (p *printer) line(e event.Event) string {
 			return p.s.PaintErr(Warn, e.Text)
 		}
 	case event.Finished:
-		if p.quiet || (e.Reused && !p.verbose) {
+		if p.quiet || ((e.Reused || e.Brief) && !p.verbose) {
 			return ""
 		}
 		if e.Reused {

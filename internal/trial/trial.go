@@ -87,7 +87,7 @@ func Run(ctx context.Context, dir string, m *manifest.Manifest, trials []plan.Tr
 				return fmt.Errorf("%s: %w", title, err)
 			}
 			results[i] = r
-			o.Events.Event(event.Finished{ID: id, Title: title + ": " + r.State, Took: time.Since(start)})
+			o.Events.Event(event.Finished{ID: id, Title: title + ": " + r.State, Took: time.Since(start), Brief: true})
 			return nil
 		})
 	}

@@ -1,0 +1,80 @@
+package pack
+
+import (
+	"archive/zip"
+	"bytes"
+	"hash/crc32"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"piedmont/internal/clienttest"
+)
+
+func TestCombineCRC32(t *testing.T) {
+	for _, n := range []int{0, 1, 7, 4096, 1 << 20} {
+		a, b := []byte(noise(12345)), []byte(noise(n))
+		want := crc32.ChecksumIEEE(append(bytes.Clone(a), b...))
+		if got := combineCRC32(crc32.ChecksumIEEE(a), crc32.ChecksumIEEE(b), int64(n)); got != want {
+			t.Errorf("%d bytes: %08x, want %08x", n, got, want)
+		}
+	}
+}
+
+// A file's compressed bytes are the same whether they are made in place or
+// taken from where they are kept, and ordinary readers read both.
+func TestSplice(t *testing.T) {
+	dir := t.TempDir()
+	entries := func(kept bool) []Entry {
+		out := sample()
+		for i, size := range []int{aloneSize - 1, aloneSize, 3*partSize + 17} {
+			e := file("big/"+string(rune('a'+i)), noise(size), 0)
+			e.SHA256 = strings.Repeat("0", 64)
+			if kept && Alone(e.Size) {
+				path := filepath.Join(dir, string(rune('a'+i)))
+				f, err := os.Create(path)
+				if err != nil {
+					t.Fatal(err)
+				}
+				d, err := Deflate(t.Context(), f, strings.NewReader(noise(size)), Options{Jobs: 3})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := f.Close(); err != nil {
+					t.Fatal(err)
+				}
+				d.Path = path
+				e.Deflated = func() (Deflated, error) { return d, nil }
+			}
+			out = append(out, e)
+		}
+		return out
+	}
+	for _, format := range []string{"tar.gz", "zip"} {
+		var made, taken bytes.Buffer
+		for kept, buf := range map[bool]*bytes.Buffer{false: &made, true: &taken} {
+			if _, err := Write(t.Context(), buf, format, entries(kept), Options{Time: when, Jobs: 2}); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if !bytes.Equal(made.Bytes(), taken.Bytes()) {
+			t.Errorf("%s: the bytes differ, %d and %d", format, made.Len(), taken.Len())
+		}
+		path := filepath.Join(dir, "archive."+format)
+		if err := os.WriteFile(path, taken.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		words := []string{"tar", "-tzvf", path}
+		if format == "zip" {
+			words = []string{"unzip", "-tq", path}
+			if _, err := zip.NewReader(bytes.NewReader(taken.Bytes()), int64(taken.Len())); err != nil {
+				t.Error(err)
+			}
+		}
+		if out, err := exec.Command(clienttest.Need(t, words[0]), words[1:]...).CombinedOutput(); err != nil {
+			t.Errorf("%v: %v\n%s", words, err, out)
+		}
+	}
+}
