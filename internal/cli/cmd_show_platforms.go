@@ -22,7 +22,7 @@ type platformAnswer struct {
 	Platform  string   `json:"platform"`
 	Programs  []string `json:"programs"`
 	Compilers []string `json:"compilers"` // version, or path where it does not say
-	From      []string `json:"from"` // for each of them; "" for the Go toolchain
+	From      []string `json:"from"`      // for each of them; "" for the Go toolchain
 	Emulator  string   `json:"emulator,omitempty"`
 	Missing   []string `json:"missing,omitempty"`
 	Mend      []string `json:"mend,omitempty"`

@@ -25,8 +25,10 @@ type Config struct {
 	Toolchains   []*Toolchain   `toml:"toolchain" doc:"Compilers for C and C++ for some platforms: tools of this machine, or an archive that is fetched once. Debian's cross compilers need no description."`
 	Programs     []*Program     `toml:"program" doc:"An executable that is made for each of its platforms."`
 	Bundles      []*Bundle      `toml:"bundle" doc:"An archive of programs and files, one for each platform."`
+	Packages     []*Package     `toml:"package" doc:"A package for the package manager of distributions, one for each format and platform."`
 	Source       *Source        `toml:"source" doc:"Archives of exactly what git has at the commit, in a folder named after project and version. Submodules are included; what the commit's .gitattributes mark export-ignore is left out."`
 	Trials       []*Trial       `toml:"trial" doc:"A command that is run on the finished files in a clean place: an empty home, few variables, and no network where the system allows that."`
+	Packing      Packing        `toml:"packing" doc:"How archives and packages are compressed."`
 	Destinations []*Destination `toml:"destination" doc:"Where the files are published."`
 }
 
@@ -36,6 +38,7 @@ type Project struct {
 	Summary    string `toml:"summary" doc:"What it is, in one line." example:"\"Relays bulletins between mountain huts\""`
 	Homepage   string `toml:"homepage" doc:"Address of the project's own site." example:"\"https://hutbell.example.org\""`
 	Repository string `toml:"repository" doc:"Address of the source repository as a browser opens it." example:"\"https://code.example.org/hutbell\""`
+	Releases   string `toml:"releases" doc:"Address of a release's page; packages name it in their changelogs." example:"\"https://releases.example.org/hutbell/{version}/\"" fill:"project version tag"`
 	License    string `toml:"license" doc:"Licence as an SPDX expression." example:"\"Apache-2.0\""`
 	Maintainer string `toml:"maintainer" doc:"Name and address of who is responsible." example:"\"Ridge Signals <release@hutbell.example.org>\""`
 }
@@ -128,6 +131,11 @@ type Source struct {
 	File    string   `toml:"name" default:"\"{project}-{version}-source\"" doc:"File name without its ending." fill:"project version tag commit"`
 }
 
+// Packing says how archives and packages are compressed.
+type Packing struct {
+	Effort string `toml:"effort" default:"\"normal\"" doc:"How much time smaller files are worth: fast, normal or small." choice:"fast normal small"`
+}
+
 // Trial is a command run on the finished files in a clean place.
 type Trial struct {
 	Name      string            `toml:"-"`
@@ -154,6 +162,16 @@ type Destination struct {
 // Program finds a program by name; nil when there is none.
 func (c *Config) Program(name string) *Program {
 	for _, p := range c.Programs {
+		if p.Name == name {
+			return p
+		}
+	}
+	return nil
+}
+
+// Package finds a package by the name of its table; nil when there is none.
+func (c *Config) Package(name string) *Package {
+	for _, p := range c.Packages {
 		if p.Name == name {
 			return p
 		}

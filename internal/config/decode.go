@@ -212,23 +212,13 @@ func (d *decoder) value(e *entry, into reflect.Value, f reflect.StructField, whe
 			d.placeholders((*v)[key], f, join(where, key))
 		}
 	case *[]Rule:
-		if n.kind != kindArray {
-			d.expected(n, "a list of paths and tables")
-			return
-		}
-		*v = make([]Rule, len(n.items))
-		for i, item := range n.items {
-			(*v)[i].fromNode(d, item, fmt.Sprintf("%s.%d", where, i))
-		}
+		*v = lists[Rule](d, n, where, "a list of paths and tables")
 	case *[]Tree:
-		if n.kind != kindArray {
-			d.expected(n, "a list of programs and tables")
-			return
-		}
-		*v = make([]Tree, len(n.items))
-		for i, item := range n.items {
-			(*v)[i].fromNode(d, item, fmt.Sprintf("%s.%d", where, i))
-		}
+		*v = lists[Tree](d, n, where, "a list of programs and tables")
+	case *[]Placed:
+		*v = lists[Placed](d, n, where, "a list of tables with from and to")
+	case *[]Account:
+		*v = lists[Account](d, n, where, "a list of tables with name")
 	case *[]*PlatformSet:
 		*v = d.platformSets(n, where)
 	default:

@@ -69,6 +69,7 @@ func Parse(file string, data []byte, compilers func() ([]string, error)) (*Confi
 	}
 	c.Version = Version{Source: "tag", Tag: "v{version}", Tags: "any"}
 	c.Cut = Cut{Changelog: "CHANGELOG.md", Early: "minor"}
+	c.Packing = Packing{Effort: "normal"}
 	d.table(root, reflect.ValueOf(c).Elem(), "")
 	golang, err := platformsOf(c, compilers)
 	if err != nil {
@@ -126,6 +127,9 @@ func (v *validator) all() {
 	v.circle()
 	for _, b := range v.c.Bundles {
 		v.bundle(b)
+	}
+	for _, p := range v.c.Packages {
+		v.pkg(p)
 	}
 	if s := v.c.Source; s != nil {
 		if len(s.Formats) == 0 {

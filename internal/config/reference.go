@@ -73,6 +73,9 @@ func written(t reflect.Type) string {
 	case reflect.TypeFor[[]Rule](), reflect.TypeFor[[]Tree]():
 		return "list of texts and tables"
 	}
+	if t == reflect.TypeFor[[]Placed]() || t == reflect.TypeFor[[]Account]() {
+		return "list of tables"
+	}
 	return t.String()
 }
 
@@ -125,6 +128,10 @@ func schemaOf(f reflect.StructField) map[string]any {
 		return listSchema((&Rule{}).shape().schema)
 	case reflect.TypeFor[[]Tree]():
 		return listSchema((&Tree{}).shape().schema)
+	case reflect.TypeFor[[]Placed]():
+		return listSchema((&Placed{}).shape().schema)
+	case reflect.TypeFor[[]Account]():
+		return listSchema((&Account{}).shape().schema)
 	case reflect.TypeFor[[]*PlatformSet]():
 		return map[string]any{"type": "object", "additionalProperties": listSchema(one)}
 	}

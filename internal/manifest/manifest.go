@@ -57,15 +57,25 @@ type Commit struct {
 
 // File is one file of the release.
 type File struct {
-	Name      string  `json:"name"`
-	Kind      string  `json:"kind"`
-	From      string  `json:"from,omitempty"`
-	Platform  string  `json:"platform,omitempty"`
-	MediaType string  `json:"media_type"`
-	Size      int64   `json:"size"`
-	SHA256    string  `json:"sha256"`
-	SHA512    string  `json:"sha512"`
-	Holds     []Entry `json:"holds,omitempty"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	From      string `json:"from,omitempty"`
+	Platform  string `json:"platform,omitempty"`
+	MediaType string `json:"media_type"`
+	Size      int64  `json:"size"`
+	SHA256    string `json:"sha256"`
+	SHA512    string `json:"sha512"`
+	// Package is what a distribution package says of itself.
+	Package *Package `json:"package,omitempty"`
+	Holds   []Entry  `json:"holds,omitempty"`
+}
+
+// Package names a distribution package as its format does.
+type Package struct {
+	Format  string `json:"format"` // deb, rpm, apk or arch
+	Name    string `json:"name"`
+	Version string `json:"version"`
+	Arch    string `json:"arch"`
 }
 
 // Entry is what an archive holds under one path.
@@ -75,6 +85,7 @@ type Entry struct {
 	Size   int64  `json:"size"`
 	SHA256 string `json:"sha256,omitempty"`
 	Link   string `json:"link,omitempty"`
+	Owner  string `json:"owner,omitempty"` // user:group, of packages
 	// Binary is what an executable was found to be.
 	Binary *binary.Info `json:"binary,omitempty"`
 }

@@ -258,7 +258,7 @@ func (m *maker) tree(a plan.Archive, e plan.Entry, objects []store.Object) ([]en
 			out = append(out, entry{Path: at, Mode: "0777", Link: about.Link})
 			continue
 		}
-		out = append(out, m.stored(at, about.octal(), o, about))
+		out = append(out, m.stored(e, at, about.octal(), o, about))
 	}
 	if len(out) == 0 {
 		var names []string

@@ -31,17 +31,19 @@ const recordStep = "record"
 const packVersion = "pack/2"
 
 type maker struct {
-	plan   *plan.Plan
-	o      Options
-	store  *store.Store
-	inputs *build.Inputs
-	finder *toolchain.Finder
-	golang *build.Go
-	c      *build.C
-	run    *build.Command
-	taken  *build.Prebuilt
-	stages *stages
-	finals []string // steps whose outputs go into the outbox
+	plan      *plan.Plan
+	o         Options
+	store     *store.Store
+	inputs    *build.Inputs
+	finder    *toolchain.Finder
+	golang    *build.Go
+	c         *build.C
+	run       *build.Command
+	taken     *build.Prebuilt
+	stages    *stages
+	uses      map[string]int // see sharing
+	squeezing keyed
+	finals    []string // steps whose outputs go into the outbox
 }
 
 // steps turns the plan into a graph: build → examine → pack → record. A new kind of
@@ -52,12 +54,16 @@ func (m *maker) steps() []*engine.Step {
 		steps = append(steps, m.build(b), m.examine(b))
 	}
 	for _, s := range m.plan.Sources {
-		steps = append(steps, m.source(s))
+		steps = append(steps, m.sourceArchive(s))
 		m.finals = append(m.finals, "pack "+s.File)
 	}
 	for _, a := range m.plan.Archives {
 		steps = append(steps, m.archive(a))
 		m.finals = append(m.finals, "pack "+a.File)
+	}
+	for _, p := range m.plan.Packages {
+		steps = append(steps, m.distribution(p))
+		m.finals = append(m.finals, "pack "+p.File)
 	}
 	steps = append(steps, m.notes())
 	m.finals = append(m.finals, "pack "+plan.NotesName)
@@ -80,7 +86,7 @@ func (m *maker) archive(a plan.Archive) *engine.Step {
 			if err != nil {
 				return "", err
 			}
-			key, err := json.Marshal([]any{packVersion, a.File, a.Format, m.plan.Commit.Time, entries})
+			key, err := json.Marshal([]any{packVersion, m.plan.Effort, a.File, a.Format, m.plan.Commit.Time, entries})
 			return string(key), err
 		},
 		Run: func(ctx context.Context, in engine.Inputs) ([]store.Object, error) {
@@ -104,6 +110,7 @@ type entry struct {
 	Size                     int64
 	Open                     opener
 	Binary                   *binary.Info
+	shared                   bool // it goes into more than one deflate stream
 }
 
 // entries resolves the planned entries into files on the disk with their digests.
@@ -128,10 +135,10 @@ func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
 			if err != nil {
 				return nil, err
 			}
-			out = append(out, m.stored(e.Path, e.Octal, o, made))
+			out = append(out, m.stored(e, e.Path, e.Octal, o, made))
 		default:
 			path := filepath.Join(m.o.Root, filepath.FromSlash(e.From))
-			one := entry{Path: e.Path, Mode: e.Octal, Open: func() (io.ReadCloser, error) { return os.Open(path) }}
+			one := entry{Path: e.Path, Mode: e.Octal, shared: m.uses[origin(e)] > 1, Open: func() (io.ReadCloser, error) { return os.Open(path) }}
 			var err error
 			if one.SHA256, one.Size, err = m.inputs.File(path); err != nil {
 				return nil, fmt.Errorf("read %s: %w", e.From, err)
@@ -143,8 +150,8 @@ func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
 }
 
 // stored is an entry whose bytes are in the store.
-func (m *maker) stored(path, mode string, o store.Object, made made) entry {
-	return entry{Path: path, Mode: mode, SHA256: o.SHA256, Size: o.Size, Binary: made.Binary,
+func (m *maker) stored(e plan.Entry, path, mode string, o store.Object, made made) entry {
+	return entry{Path: path, Mode: mode, shared: m.uses[origin(e)] > 1, SHA256: o.SHA256, Size: o.Size, Binary: made.Binary,
 		Open: func() (io.ReadCloser, error) { return os.Open(m.store.Path(o)) }}
 }
 
@@ -164,7 +171,7 @@ func (m *maker) pack(ctx context.Context, file, format string, entries []entry) 
 		if err != nil {
 			return nil, fmt.Errorf("the mode of %s: %w", e.Path, err)
 		}
-		list[i] = pack.Entry{Path: e.Path, Mode: fs.FileMode(mode), Size: e.Size, Link: e.Link, Open: e.Open, SHA256: e.SHA256, Binary: e.Binary}
+		list[i] = pack.Entry{Path: e.Path, Mode: fs.FileMode(mode), Size: e.Size, Link: e.Link, SHA256: e.SHA256, Binary: e.Binary, Source: m.content(e)}
 	}
 	return m.write(ctx, file, format, list)
 }
@@ -176,7 +183,7 @@ func (m *maker) write(ctx context.Context, file, format string, list []pack.Entr
 		return nil, err
 	}
 	defer w.Abort()
-	holds, err := pack.Write(ctx, w, format, list, pack.Options{Time: m.plan.Commit.Time, Jobs: m.o.Jobs})
+	holds, err := pack.Write(ctx, w, format, list, pack.Options{Time: m.plan.Commit.Time, Jobs: m.o.Jobs, Effort: m.plan.Effort})
 	if err != nil {
 		return nil, err
 	}
@@ -188,11 +195,11 @@ func (m *maker) write(ctx context.Context, file, format string, list []pack.Entr
 	return []store.Object{o}, err
 }
 
-func (m *maker) source(s plan.Source) *engine.Step {
+func (m *maker) sourceArchive(s plan.Source) *engine.Step {
 	return &engine.Step{
 		ID: "pack " + s.File, Title: "pack " + s.File,
 		Key: func(engine.Inputs) (string, error) {
-			key, err := json.Marshal([]any{"source", packVersion, s, m.plan.Commit})
+			key, err := json.Marshal([]any{"source", packVersion, m.plan.Effort, s, m.plan.Commit})
 			return string(key), err
 		},
 		Run: func(ctx context.Context, _ engine.Inputs) ([]store.Object, error) {
@@ -315,9 +322,14 @@ func (m *maker) manifest(in engine.Inputs) (*manifest.Manifest, error) {
 			from = ""
 		}
 		one := manifest.File{Name: f.Name, Kind: f.Kind, From: from, Platform: f.Platform, MediaType: mediaType(f.Name), Size: o.Size, SHA256: o.SHA256, SHA512: o.SHA512}
-		if len(o.Extra) > 0 && f.Kind == plan.KindBundle {
+		if len(o.Extra) > 0 && (f.Kind == plan.KindBundle || f.Kind == plan.KindPackage) {
 			if err := json.Unmarshal(o.Extra, &one.Holds); err != nil {
 				return nil, fmt.Errorf("what %s holds: %w", f.Name, err)
+			}
+		}
+		for _, p := range p.Packages {
+			if p.File == f.Name {
+				one.Package = &manifest.Package{Format: p.Format, Name: p.Name, Version: p.Version, Arch: p.Arch}
 			}
 		}
 		man.Files = append(man.Files, one)
@@ -341,6 +353,7 @@ func (m *maker) read(objects []store.Object) (*manifest.Manifest, error) {
 func mediaType(name string) string {
 	for _, t := range [][2]string{
 		{".tar.gz", "application/gzip"}, {".tar.xz", "application/x-xz"}, {".tar.zst", "application/zstd"},
+		{".deb", "application/vnd.debian.binary-package"}, {".rpm", "application/x-rpm"}, {".apk", "application/gzip"},
 		{".zip", "application/zip"}, {".json", "application/json"}, {".md", "text/markdown"},
 	} {
 		if strings.HasSuffix(name, t[0]) {

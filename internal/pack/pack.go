@@ -27,7 +27,12 @@ type Entry struct {
 	Link   string      // the target of a symbolic link, else ""
 	SHA256 string      // when it is known already, else ""
 	Binary *binary.Info
-	Open   func() (io.ReadCloser, error)
+	Source
+}
+
+// Source is where a file's content comes from.
+type Source struct {
+	Open func() (io.ReadCloser, error)
 	// Deflated gives the content's compressed bytes where they are kept, for a
 	// file that stands Alone and whose SHA256 is known; nil makes them anew.
 	Deflated func() (Deflated, error)

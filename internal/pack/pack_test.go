@@ -22,9 +22,9 @@ import (
 var when = time.Date(2026, 5, 2, 7, 30, 0, 0, time.UTC)
 
 func file(path, content string, mode uint32) Entry {
-	return Entry{Path: path, Mode: 0o644 | os.FileMode(mode), Size: int64(len(content)), Open: func() (io.ReadCloser, error) {
+	return Entry{Path: path, Mode: 0o644 | os.FileMode(mode), Size: int64(len(content)), Source: Source{Open: func() (io.ReadCloser, error) {
 		return io.NopCloser(strings.NewReader(content)), nil
-	}}
+	}}}
 }
 
 func sample() []Entry {

@@ -21,8 +21,8 @@ func TestUnpackWhatWasPacked(t *testing.T) {
 		return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(s)), nil }
 	}
 	entries := []Entry{
-		{Path: "top/bin/bell", Mode: 0o755, Size: 4, Open: text("ring")},
-		{Path: "top/share/ünder the hill", Mode: 0o644, Size: 0, Open: text("")},
+		{Path: "top/bin/bell", Mode: 0o755, Size: 4, Source: Source{Open: text("ring")}},
+		{Path: "top/share/ünder the hill", Mode: 0o644, Size: 0, Source: Source{Open: text("")}},
 		{Path: "top/bin/gong", Mode: 0o777, Link: "bell"},
 	}
 	for _, format := range []string{"tar.gz", "tar.xz", "tar.zst", "zip"} {

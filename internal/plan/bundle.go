@@ -22,7 +22,7 @@ var ownFolders = []string{".git", ".piedmont", "outbox"}
 func (p *planner) bundles() {
 	for _, b := range p.c.Bundles {
 		files := p.bundleFiles(b)
-		platforms, ok := p.bundlePlatforms(b)
+		platforms, ok := p.commonPlatforms(owner{"bundle", b.Name}, b.Programs, b.Trees, b.Platforms)
 		if !ok {
 			continue
 		}
@@ -35,15 +35,15 @@ func (p *planner) bundles() {
 	}
 }
 
-// bundlePlatforms are those that all programs have, in the order of the first;
+// commonPlatforms are those that all programs have, in the order of the first;
 // none at all for a bundle that holds files only.
-func (p *planner) bundlePlatforms(b *config.Bundle) ([]platform.Platform, bool) {
-	programs := slices.Clone(b.Programs)
-	for _, t := range b.Trees {
+func (p *planner) commonPlatforms(o owner, programs []string, trees []config.Tree, given config.Platforms) ([]platform.Platform, bool) {
+	programs = slices.Clone(programs)
+	for _, t := range trees {
 		programs = append(programs, t.Program)
 	}
-	list := b.Platforms.List
-	if len(b.Platforms.Given) == 0 {
+	list := given.List
+	if len(given.Given) == 0 {
 		if len(programs) == 0 {
 			return nil, true
 		}
@@ -63,12 +63,12 @@ func (p *planner) bundlePlatforms(b *config.Bundle) ([]platform.Platform, bool) 
 			out = append(out, on)
 		} else if left {
 			someLeft = true
-		} else if len(b.Platforms.Given) > 0 {
-			p.fail("bundle %q: not all of its programs are made for %s; change \"platforms\" in [bundle.%s]", b.Name, on, b.Name)
+		} else if len(given.Given) > 0 {
+			p.fail("%s: not all of its programs are made for %s; change \"platforms\" in [%s]", o, on, o.table())
 		}
 	}
 	if len(out) == 0 && !someLeft {
-		p.fail("bundle %q: its programs %s have no platform in common", b.Name, strings.Join(programs, ", "))
+		p.fail("%s: its programs %s have no platform in common", o, strings.Join(programs, ", "))
 	}
 	return out, len(out) > 0
 }
@@ -162,7 +162,7 @@ func Leaves(at, target string) bool {
 func (p *planner) bundleFiles(b *config.Bundle) []Entry {
 	var out []Entry
 	for _, r := range b.Files {
-		found := p.rule(b, r)
+		found := p.rule(owner{"bundle", b.Name}, r)
 		names := make([]string, len(found))
 		for i, e := range found {
 			names[i] = e.From
@@ -173,7 +173,13 @@ func (p *planner) bundleFiles(b *config.Bundle) []Entry {
 	return out
 }
 
-func (p *planner) rule(b *config.Bundle, r config.Rule) []Entry {
+// owner is what files are taken into.
+type owner struct{ kind, name string }
+
+func (o owner) String() string { return fmt.Sprintf("%s %q", o.kind, o.name) }
+func (o owner) table() string  { return o.kind + "." + o.name }
+
+func (p *planner) rule(o owner, r config.Rule) []Entry {
 	from := path.Clean(r.From)
 	info, err := fs.Lstat(p.f.Files, from)
 	if err == nil && !info.IsDir() {
@@ -183,17 +189,17 @@ func (p *planner) rule(b *config.Bundle, r config.Rule) []Entry {
 		} else if strings.HasSuffix(to, "/") {
 			to = path.Join(to, path.Base(from))
 		}
-		return p.entry(b, r, from, to, info)
+		return p.entry(o, r, from, to, info)
 	}
 	base, pattern := from, "**"
 	if err != nil {
 		base, pattern = doublestar.SplitPattern(from)
 		if !strings.ContainsAny(pattern, "*?[{") {
-			p.fail("bundle %q: there is no file %s; change it in [bundle.%s] files", b.Name, r.From, b.Name)
+			p.fail("%s: there is no file %s; change it in [%s]", o, r.From, o.table())
 			return nil
 		}
 		if !doublestar.ValidatePattern(pattern) {
-			p.fail("bundle %q: %q is not a pattern", b.Name, r.From)
+			p.fail("%s: %q is not a pattern", o, r.From)
 			return nil
 		}
 	}
@@ -226,30 +232,30 @@ func (p *planner) rule(b *config.Bundle, r config.Rule) []Entry {
 		if r.To != "" {
 			to = path.Join(r.To, below)
 		}
-		out = append(out, p.entry(b, r, name, to, info)...)
+		out = append(out, p.entry(o, r, name, to, info)...)
 		return nil
 	})
 	if err != nil {
-		p.fail("bundle %q: %s: %v", b.Name, r.From, err)
+		p.fail("%s: %s: %v", o, r.From, err)
 	} else if len(out) == 0 {
-		p.fail("bundle %q: nothing matches %s; change it in [bundle.%s] files", b.Name, r.From, b.Name)
+		p.fail("%s: nothing matches %s; change it in [%s]", o, r.From, o.table())
 	}
 	return out
 }
 
-func (p *planner) entry(b *config.Bundle, r config.Rule, from, to string, info fs.FileInfo) []Entry {
+func (p *planner) entry(o owner, r config.Rule, from, to string, info fs.FileInfo) []Entry {
 	e := Entry{Path: path.Clean(to), From: from, Mode: 0o644}
 	switch {
 	case info.Mode()&fs.ModeSymlink != 0:
 		target, err := fs.ReadLink(p.f.Files, from)
 		if err != nil {
-			p.fail("bundle %q: read the link %s: %v", b.Name, from, err)
+			p.fail("%s: read the link %s: %v", o, from, err)
 			return nil
 		}
 		e.Link, e.Mode = target, 0o777
 		return []Entry{e}
 	case !info.Mode().IsRegular():
-		p.fail("bundle %q: %s is neither a file nor a link", b.Name, from)
+		p.fail("%s: %s is neither a file nor a link", o, from)
 		return nil
 	case info.Mode()&0o100 != 0:
 		e.Mode = 0o755

@@ -35,6 +35,7 @@ type Facts struct {
 const (
 	KindBundle   = "bundle"
 	KindSource   = "source"
+	KindPackage  = "package"
 	KindNotes    = "notes"
 	KindManifest = "manifest"
 	KindSums     = "checksums"
@@ -53,10 +54,12 @@ type Plan struct {
 	LeftOut      []LeftOut        `json:"left_out,omitempty"`
 	Archives     []Archive        `json:"archives"`
 	Sources      []Source         `json:"sources"`
+	Packages     []Package        `json:"packages,omitempty"`
 	Trials       []Trial          `json:"trials,omitempty"`
 	Matches      []Match          `json:"matches"`
 	Destinations []Destination    `json:"destinations"`
 	Notes        string           `json:"notes"`
+	Effort       string           `json:"effort"` // of compression: fast, normal or small
 }
 
 // NotesName is the file with the notes of a release.
@@ -178,9 +181,11 @@ func New(c *config.Config, f Facts) (*Plan, error) {
 		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Why: f.Release.Why,
 		Commit: manifest.Commit{ID: f.Commit, Time: f.Time},
 	}}
+	p.plan.Effort = c.Packing.Effort
 	p.destinations()
 	p.builds()
 	p.bundles()
+	p.packages()
 	p.sources()
 	p.trials()
 	if len(p.plan.Files) == 0 {
