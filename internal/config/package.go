@@ -27,7 +27,7 @@ type Package struct {
 	License     string            `toml:"license" doc:"Licence as an SPDX expression; without it, the project's." example:"\"Apache-2.0\""`
 	Homepage    string            `toml:"homepage" doc:"Address of its site; without it, the project's." example:"\"https://hutbell.example.org\""`
 	Maintainer  string            `toml:"maintainer" doc:"Name and address of who is responsible; without it, the project's." example:"\"Ridge Signals <release@hutbell.example.org>\""`
-	Section     string            `toml:"section" doc:"Section (deb) or group (rpm, arch)." example:"\"net\""`
+	Section     string            `toml:"section" doc:"Section of deb, group of rpm." example:"\"net\""`
 	Revision    string            `toml:"revision" default:"\"1\"" doc:"Counts packages of one version; apk gets one less, since it begins at 0." example:"\"2\""`
 	Epoch       int               `toml:"epoch" default:"0" doc:"Outranks the version, where the way of counting has changed. apk has none." example:"1"`
 	Needs       []string          `toml:"needs" doc:"What must be there too: names, perhaps with <, <=, =, >= or > and a version, alternatives with | between. \"auto\" adds the libraries that the programs were found to need." example:"[\"ca-certificates\", \"hutline-tools >= 1.2\", \"auto\"]"`

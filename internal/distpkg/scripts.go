@@ -16,6 +16,15 @@ type Scripts struct {
 	Units    []string // systemd units
 	Services []string // OpenRC scripts
 	TmpFiles []string // files in tmpfiles.d
+	// Owned are what does not get its owner from the package: pacman keeps no
+	// names, and dpkg asks for them before accounts may be there.
+	Owned []Owned
+}
+
+// Owned is a folder or file that belongs to somebody else than root.
+type Owned struct {
+	Path, Mode, Owner, Group string
+	Dir                      bool
 }
 
 // User is an account for a service.
@@ -47,6 +56,16 @@ func (s Scripts) At(format, moment string) string {
 		}
 		own(s.BeforeInstall, strings.TrimPrefix(moment, "before-"))
 	case AfterInstall, AfterUpgrade:
+		for _, o := range s.Owned {
+			switch {
+			case format == Deb:
+				fmt.Fprintf(&b, "if ! dpkg-statoverride --list '%[3]s' >/dev/null 2>&1; then\n\tchown %[1]s:%[2]s '%[3]s'\nfi\n", o.Owner, o.Group, o.Path)
+			case o.Dir:
+				fmt.Fprintf(&b, "mkdir -p '%[4]s'\nchown %[2]s:%[3]s '%[4]s'\nchmod %[1]s '%[4]s'\n", o.Mode, o.Owner, o.Group, o.Path)
+			default:
+				fmt.Fprintf(&b, "chown %s:%s '%s'\n", o.Owner, o.Group, o.Path)
+			}
+		}
 		b.WriteString(s.tmpFiles(format))
 		b.WriteString(s.started(format, moment == AfterUpgrade))
 		own(s.AfterInstall, strings.TrimPrefix(moment, "after-"))
@@ -89,13 +108,7 @@ func (u User) create(format string) string {
 	if format == APK {
 		return fmt.Sprintf("addgroup -S %[2]s 2>/dev/null || true\nadduser -S -D -H -h %[3]s -s /sbin/nologin -G %[2]s -g '%[4]s' %[1]s 2>/dev/null || true\n", u.Name, u.Group, home, comment)
 	}
-	return fmt.Sprintf(`if ! grep -q '^%[2]s:' /etc/group 2>/dev/null; then
-	groupadd --system %[2]s
-fi
-if ! grep -q '^%[1]s:' /etc/passwd 2>/dev/null; then
-	useradd --system --gid %[2]s --home-dir %[3]s --no-create-home --shell /usr/sbin/nologin --comment '%[4]s' %[1]s
-fi
-`, u.Name, u.Group, home, comment)
+	return fmt.Sprintf("groupadd --force --system %[2]s\nif ! id -u %[1]s >/dev/null 2>&1; then\n\tuseradd --system --gid %[2]s --home-dir %[3]s --no-create-home --shell /usr/sbin/nologin --comment '%[4]s' %[1]s\nfi\n", u.Name, u.Group, home, comment)
 }
 
 func (s Scripts) tmpFiles(format string) string {
@@ -119,7 +132,7 @@ func (s Scripts) started(format string, upgrade bool) string {
 	case units == "" || format == APK:
 	case format == Deb:
 		for _, u := range s.Units {
-			fmt.Fprintf(&b, `if [ -x /usr/bin/deb-systemd-helper ]; then
+			fmt.Fprintf(&b, `if command -v deb-systemd-helper >/dev/null 2>&1; then
 	deb-systemd-helper unmask %[1]s >/dev/null || true
 	if deb-systemd-helper --quiet was-enabled %[1]s; then
 		deb-systemd-helper enable %[1]s >/dev/null || true

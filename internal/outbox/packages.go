@@ -2,6 +2,7 @@ package outbox
 
 import (
 	"bytes"
+	"compress/gzip"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -14,8 +15,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-
-	"github.com/klauspost/compress/gzip"
 
 	"piedmont/internal/binary"
 	"piedmont/internal/distpkg"
@@ -46,7 +45,7 @@ func (m *maker) distribution(p plan.Package) *engine.Step {
 				return "", err
 			}
 			about.Files = nil // they are in what it holds
-			key, err := json.Marshal([]any{packVersion, "package/1", m.plan.Effort, p.File, p.Compression, about, p.Entries, holds})
+			key, err := json.Marshal([]any{packVersion, "package/2", m.plan.Effort, p.File, p.Compression, about, p.Entries, holds})
 			return string(key), err
 		},
 		Run: func(ctx context.Context, in engine.Inputs) ([]store.Object, error) {

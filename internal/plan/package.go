@@ -429,8 +429,23 @@ func (b *packer) sorted() []Placed {
 			b.failOnce("package %q: two files would be /%s; take one of them out or place it elsewhere with \"to\"", b.c.Name, e.Path)
 		}
 	}
+	if b.format == distpkg.Arch || b.format == distpkg.Deb {
+		b.owned()
+	}
 	if b.list == nil {
 		return []Placed{}
 	}
 	return b.list
+}
+
+// owned has a script give owners to what belongs to a service's account: pacman
+// takes owners by number, and those differ from system to system.
+func (b *packer) owned() {
+	b.list = slices.DeleteFunc(b.list, func(e Placed) bool {
+		if e.Owner == "root" && e.Group == "root" {
+			return false
+		}
+		b.about.Scripts.Owned = append(b.about.Scripts.Owned, distpkg.Owned{Path: "/" + e.Path, Mode: e.Octal, Owner: e.Owner, Group: e.Group, Dir: e.Dir})
+		return e.Dir && b.format == distpkg.Arch
+	})
 }

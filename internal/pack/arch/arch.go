@@ -92,7 +92,6 @@ func Info(p *distpkg.Package) (string, error) {
 	field("size", fmt.Sprint(p.InstalledSize()))
 	field("arch", p.Arch)
 	field("license", p.License)
-	field("group", p.Section)
 	for _, r := range []struct {
 		name string
 		list []distpkg.Relation

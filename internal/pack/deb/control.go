@@ -89,7 +89,11 @@ func maintainerScript(s distpkg.Scripts, name string) string {
 	at := func(moment string) string { return s.At(distpkg.Deb, moment) }
 	switch name {
 	case "preinst":
-		branches = []branch{{"install", at(distpkg.BeforeInstall)}, {"upgrade", at(distpkg.BeforeUpgrade)}}
+		fresh, upgrade := at(distpkg.BeforeInstall), at(distpkg.BeforeUpgrade)
+		if fresh == upgrade && fresh != "" {
+			return "#!/bin/sh\nset -e\nif [ \"$1\" = install ] || [ \"$1\" = upgrade ]; then\n" + fresh + "fi\n"
+		}
+		branches = []branch{{"install", fresh}, {"upgrade", upgrade}}
 	case "postinst":
 		// "configure" with a version is an upgrade from it.
 		fresh, upgrade := at(distpkg.AfterInstall), at(distpkg.AfterUpgrade)
@@ -101,7 +105,7 @@ func maintainerScript(s distpkg.Scripts, name string) string {
 	case "postrm":
 		branches = []branch{{"remove", at(distpkg.AfterRemove)}}
 		for _, u := range s.Units {
-			branches = append(branches, branch{"purge", fmt.Sprintf("if [ -x /usr/bin/deb-systemd-helper ]; then\n\tdeb-systemd-helper purge %[1]s >/dev/null || true\nfi\n", u)})
+			branches = append(branches, branch{"purge", fmt.Sprintf("if command -v deb-systemd-helper >/dev/null 2>&1; then\n\tdeb-systemd-helper purge %[1]s >/dev/null || true\nfi\n", u)})
 		}
 	}
 	var b strings.Builder

@@ -153,7 +153,10 @@ func controlTar(ctx context.Context, p *distpkg.Package, sums string, o pack.Opt
 	if err := pack.EndTar(s); err != nil {
 		return nil, err
 	}
-	return buf.Bytes(), s.Close()
+	if err := s.Close(); err != nil {
+		return nil, err
+	}
+	return buf.Bytes(), nil
 }
 
 func writeMember(ctx context.Context, s pack.Stream, f distpkg.File, o pack.Options, content string) error {

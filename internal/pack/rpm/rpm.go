@@ -318,7 +318,7 @@ func writePayload(ctx context.Context, w io.Writer, files []distpkg.File, compre
 			}
 		}
 	}
-	if err := put("07070100000000000000000000000000000001000000000000000000000000000000000000000000000000" + "0000000B" + "00000000" + "TRAILER!!!\x00"); err != nil {
+	if err := put(newc(0, 0, 1, 0, 0, "TRAILER!!!")); err != nil {
 		return 0, err
 	}
 	return total, s.Close()
@@ -335,14 +335,19 @@ func cpioHeader(f distpkg.File, i int, stripped bool, o pack.Options) string {
 	case f.Link != "":
 		size = int64(len(f.Link))
 	}
-	name := "./" + f.Path + "\x00"
-	nlink := 1
+	nlink := int64(1)
 	if f.Dir() {
 		nlink = 2
 	}
+	return newc(int64(i+1), int64(f.Unix()), nlink, o.Time.Unix(), size, "./"+f.Path)
+}
+
+// newc is a header of cpio's "newc" form.
+func newc(inode, mode, links, modified, size int64, name string) string {
+	name += "\x00"
 	var b strings.Builder
 	b.WriteString("070701")
-	for _, n := range []int64{int64(i + 1), int64(f.Unix()), 0, 0, int64(nlink), o.Time.Unix(), size, 0, 1, 0, 0, int64(len(name)), 0} {
+	for _, n := range []int64{inode, mode, 0, 0, links, modified, size, 0, 0, 0, 0, int64(len(name)), 0} {
 		fmt.Fprintf(&b, "%08x", n)
 	}
 	return b.String() + name
