@@ -15,7 +15,7 @@ func TestDemoRunsToItsEnd(t *testing.T) {
 	if got := git(t, filepath.Join(dir, demo.Name), "rev-parse", "HEAD~1"); got != demo.Commit {
 		t.Errorf("the last commit before the cut is %s, want %s", got, demo.Commit)
 	}
-	if got := git(t, filepath.Join(dir, demo.Name), "rev-parse", "v"+demo.Version); got != "8b41a44599f819d3e0e60b4521353942c24a3d9a" {
+	if got := git(t, filepath.Join(dir, demo.Name), "rev-parse", "v"+demo.Version); got != "34aad0c85254f245bb17e510e7435142b6046ee7" {
 		t.Errorf("what was cut is %s, and not the same everywhere", got)
 	}
 	if got := git(t, filepath.Join(dir, demo.Name), "status", "--porcelain"); got != "" {

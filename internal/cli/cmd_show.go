@@ -30,8 +30,8 @@ type archiveAnswer struct {
 func (a *app) show() *cli.Command {
 	return &cli.Command{
 		Name: "show", Category: groupLook,
-		Usage: "tells what an executable, an archive or a manifest is and holds", ArgsUsage: "FILE [PATH]",
-		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), zip\narchives and manifest.json. PATH is an executable inside of an archive. The format\nis known by the content, not by the name.",
+		Usage: "tells what an executable, an archive, a package or a manifest is and holds", ArgsUsage: "FILE [PATH]",
+		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), zip\narchives, packages (deb, rpm, apk, arch) and manifest.json. PATH is an executable inside of an archive. The format\nis known by the content, not by the name.",
 		Metadata:    example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz", "piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz hutbell", "piedmont show /usr/bin/git", "piedmont show outbox/1.4.0/manifest.json"),
 		Commands:    []*cli.Command{a.showPlatforms()},
 		Action: func(_ context.Context, c *cli.Command) error {
@@ -58,6 +58,13 @@ func (a *app) show() *cli.Command {
 			}
 			if !errors.Is(err, binary.ErrNotBinary) {
 				return fmt.Errorf("%s: %w", path, err)
+			}
+			format, err := packageFormat(path)
+			if err != nil {
+				return err
+			}
+			if format != "" {
+				return a.showPackage(path, format)
 			}
 			if filepath.Ext(path) == ".json" {
 				return a.showManifest(path)
@@ -112,10 +119,13 @@ func tagged(m *manifest.Manifest) string {
 func (a *app) showArchive(path string, size int64) error {
 	format, items, found, err := binariesIn(path)
 	if errors.Is(err, pack.ErrNotArchive) {
-		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an archive (tar, zip) or a manifest.json", path)
+		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an archive (tar, zip), a package (deb, rpm, apk, arch) or a manifest.json", path)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
+	}
+	if format := ofTar(items); format != "" {
+		return a.showPackage(path, format)
 	}
 	if a.json {
 		return a.printJSON(archiveAnswer{path, format, size, items, found})
@@ -136,12 +146,15 @@ func (a *app) showArchive(path string, size int64) error {
 		s.Print("\n%s", text)
 	}
 	s.Print("")
-	entries := fmt.Sprintf("%d entries", len(items))
-	if len(items) == 1 {
-		entries = "1 entry"
-	}
-	s.Print("%s: %s archive, %s, %s of content in %s", s.Paint(term.Bold, filepath.Base(path)), format, entries, term.Size(total), term.Size(size))
+	s.Print("%s: %s archive, %s, %s of content in %s", s.Paint(term.Bold, filepath.Base(path)), format, entries(len(items)), term.Size(total), term.Size(size))
 	return nil
+}
+
+func entries(n int) string {
+	if n == 1 {
+		return "1 entry"
+	}
+	return fmt.Sprintf("%d entries", n)
 }
 
 // printable keeps a name from an archive from commanding the terminal.

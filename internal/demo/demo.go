@@ -27,7 +27,7 @@ const (
 	Name    = "hutbell"
 	Version = "1.4.0"
 	// Commit is the id of the last commit that Write makes, on every machine.
-	Commit = "6205ac66d534c1b82d979a9a41d607c49883d60a"
+	Commit = "9e1fddb9cd4d8c49768e397f0b158cf5fb79f147"
 )
 
 // Write makes the project in dir, which must not exist or be empty.

@@ -55,6 +55,12 @@ func Walk(path string, look func(Item, io.Reader) error) (format string, items [
 	return listTar(f, look)
 }
 
+// WalkStream is Walk for a tar, compressed or not, that is read from r.
+func WalkStream(r io.Reader, look func(Item, io.Reader) error) ([]Item, error) {
+	_, items, err := listTar(r, look)
+	return items, err
+}
+
 func listZip(r io.ReaderAt, size int64, look func(Item, io.Reader) error) ([]Item, error) {
 	z, err := zip.NewReader(r, size)
 	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
@@ -157,4 +163,12 @@ func typeOf(m fs.FileMode) string {
 	return "other"
 }
 
-func octal(m fs.FileMode) string { return fmt.Sprintf("%04o", m.Perm()) }
+func octal(m fs.FileMode) string {
+	bits := uint32(m.Perm())
+	for bit, flag := range map[fs.FileMode]uint32{fs.ModeSetuid: 0o4000, fs.ModeSetgid: 0o2000, fs.ModeSticky: 0o1000} {
+		if m&bit != 0 {
+			bits |= flag
+		}
+	}
+	return fmt.Sprintf("%04o", bits)
+}

@@ -378,13 +378,28 @@ func debianChangelog(p *distpkg.Package) string {
 	var s strings.Builder
 	fmt.Fprintf(&s, "%s (%s) unstable; urgency=medium\n\n", p.Source, p.Full())
 	for _, c := range p.Changes {
-		s.WriteString("  * " + c + "\n")
+		s.WriteString("  * " + strings.Join(wrap(c, 74), "\n    ") + "\n")
 	}
 	if p.Notes != "" {
-		s.WriteString("  * Release notes: " + p.Notes + "\n")
+		s.WriteString("  * Release notes: " + strings.Join(wrap(p.Notes, 58), "\n    ") + "\n")
 	}
 	fmt.Fprintf(&s, "\n -- %s  %s\n", p.Maintainer, p.Time.UTC().Format("Mon, 02 Jan 2006 15:04:05 +0000"))
 	return s.String()
+}
+
+// wrap breaks a text between words into lines of at most so many bytes, where
+// words allow that.
+func wrap(text string, width int) []string {
+	var out []string
+	line := ""
+	for _, word := range strings.Fields(text) {
+		if line != "" && len(line)+1+len(word) > width {
+			out = append(out, line)
+			line = ""
+		}
+		line = strings.TrimSpace(line + " " + word)
+	}
+	return append(out, line)
 }
 
 func (b *packer) extras() {

@@ -49,6 +49,7 @@ type download struct {
 type group struct {
 	ID, Title string
 	Parts     []part
+	How       string // the command that installs the first of its packages
 }
 
 // part are the downloads of one bundle; it has a name where there are several.
@@ -151,6 +152,15 @@ var systems = []struct{ id, title string }{
 	{"freebsd", "FreeBSD"}, {"openbsd", "OpenBSD"}, {"netbsd", "NetBSD"},
 }
 
+// distributions are the groups of packages, by format: whose they are, and how
+// one that was downloaded is installed.
+var distributions = map[string]struct{ title, how string }{
+	"deb":  {"Debian, Ubuntu", "sudo apt install ./"},
+	"rpm":  {"Fedora, RHEL, openSUSE", "sudo dnf install ./"},
+	"apk":  {"Alpine", "sudo apk add --allow-untrusted ./"},
+	"arch": {"Arch Linux", "sudo pacman -U ./"},
+}
+
 // groups sorts the downloads by system; what fits every system and the source come last.
 func groups(m *manifest.Manifest) []group {
 	byID := map[string]*group{}
@@ -168,7 +178,7 @@ func groups(m *manifest.Manifest) []group {
 			byID[id] = g
 			order = append(order, id)
 		}
-		if len(bundles) < 2 {
+		if len(bundles) < 2 && !strings.HasPrefix(id, "package-") {
 			from = ""
 		}
 		i := slices.IndexFunc(g.Parts, func(p part) bool { return p.Name == from })
@@ -182,6 +192,16 @@ func groups(m *manifest.Manifest) []group {
 		d := line(f)
 		switch {
 		case f.Kind == "notes":
+		case f.Package != nil && distributions[f.Package.Format].title != "":
+			how := distributions[f.Package.Format]
+			if d.OS == "" {
+				d.OS, d.Label = "linux", "every processor"
+			}
+			id := "package-" + f.Package.Format
+			add(id, how.title, f.Package.Name, d)
+			if byID[id].How == "" {
+				byID[id].How = how.how + f.Name
+			}
 		case f.Kind == "source":
 			add("source", "Source code", "", d)
 		case f.Platform == "":
@@ -200,6 +220,11 @@ func groups(m *manifest.Manifest) []group {
 		for i, s := range systems {
 			if s.id == id {
 				return i
+			}
+		}
+		for i, format := range []string{"deb", "rpm", "apk", "arch"} {
+			if id == "package-"+format {
+				return 20 + i
 			}
 		}
 		return map[string]int{"any": 900, "source": 901}[id] + 50
@@ -241,7 +266,7 @@ func line(f manifest.File) download {
 }
 
 func ending(name string) string {
-	for _, e := range []string{"tar.gz", "tar.xz", "tar.zst", "zip"} {
+	for _, e := range []string{"pkg.tar.zst", "tar.gz", "tar.xz", "tar.zst", "zip", "deb", "rpm", "apk"} {
 		if strings.HasSuffix(name, "."+e) {
 			return e
 		}
