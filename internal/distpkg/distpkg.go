@@ -104,7 +104,7 @@ func MD5(ctx context.Context, f File) (string, error) {
 	}
 	defer func() { _ = r.Close() }()
 	h := md5.New()
-	if _, err := io.CopyBuffer(h, struct{ io.Reader }{r}, make([]byte, 256<<10)); err != nil {
+	if _, err := io.CopyBuffer(h, struct{ io.Reader }{r}, make([]byte, min(256<<10, f.Size+1))); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), ctx.Err()

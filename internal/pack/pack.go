@@ -110,7 +110,7 @@ func copyEntry(ctx context.Context, w io.Writer, e Entry) (string, error) {
 	if sum == "" {
 		w = io.MultiWriter(w, h)
 	}
-	n, err := io.CopyBuffer(onlyWriter{w}, &contextReader{ctx, io.LimitReader(r, e.Size+1)}, make([]byte, 256<<10))
+	n, err := io.CopyBuffer(onlyWriter{w}, &contextReader{ctx, io.LimitReader(r, e.Size+1)}, make([]byte, min(256<<10, e.Size+1)))
 	if err != nil {
 		return "", fmt.Errorf("pack %s: %w", e.Path, err)
 	}

@@ -90,7 +90,7 @@ func sha1Of(ctx context.Context, f distpkg.File) ([]byte, error) {
 	}
 	defer func() { _ = r.Close() }()
 	h := sha1.New()
-	if _, err := io.CopyBuffer(h, struct{ io.Reader }{r}, make([]byte, 256<<10)); err != nil {
+	if _, err := io.CopyBuffer(h, struct{ io.Reader }{r}, make([]byte, min(256<<10, f.Size+1))); err != nil {
 		return nil, err
 	}
 	return h.Sum(nil), ctx.Err()
