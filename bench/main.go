@@ -1,6 +1,7 @@
 // Command bench measures Piedmont beside ordinary tools that do the same work,
 // in the same run on the same machine, and prints ratios. It needs git, go,
-// cc, make, gzip, zip, tar, xargs, sha256sum and curl.
+// cc, make, gzip, zip, tar, xargs, sha256sum, curl, dpkg-deb
+// and rpmbuild.
 //
 //	go run ./bench            all of it, about ten minutes
 //	go run ./bench warm same  some of it
@@ -34,6 +35,7 @@ var all = []struct {
 }{
 	{"cold", (*bench).cold},
 	{"warm", (*bench).warm},
+	{"packages", (*bench).packages},
 	{"same", (*bench).same},
 	{"memory", (*bench).memory},
 	{"upload", (*bench).upload},

@@ -22,6 +22,7 @@ browse() { # NAME WIDTHxHEIGHT ADDRESS [options]
 		--window-size="${size/x/,}" --screenshot="$here/$name.png" "$@" "$address" >/dev/null 2>&1
 }
 browse page-light 1280x800 "$page"
+browse page-packages 1280x1400 "$page"
 browse page-dark 1280x800 "$page" --blink-settings=preferredColorScheme=0
 browse page-phone 390x844 "$page"
 
@@ -64,6 +65,7 @@ terminal verify 2 "$project" "piedmont verify $address/hutbell/1.4.0/"
 terminal show 2 "$project" 'piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz'
 
 terminal show-binary 2 "$project" 'piedmont show outbox/1.4.0/chime-1.4.0-linux-arm64.tar.gz chime; piedmont show /usr/bin/git'
+terminal show-package 2 "$project" 'piedmont show outbox/1.4.0/hutbelld-1.4.0-1.x86_64.rpm'
 terminal show-platforms 2 "$project" 'piedmont show platforms'
 terminal try 8 "$project" 'piedmont try'
 

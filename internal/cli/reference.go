@@ -130,7 +130,7 @@ are only ever added. Sizes are bytes, durations seconds, times RFC 3339 in UTC.
 
 | command | document |
 |---|---|
-| plan | ` + "`project`, `version`, `tag`, `preview`, `why_preview`, `commit`" + `; ` + "`files`" + `: name, kind, platform, from, to; ` + "`builds`" + `: what makes programs; ` + "`left_out`" + `: program, platform, why; ` + "`archives`" + ` with their entries; ` + "`trials`" + `; ` + "`sources`; `matches`" + `: what each pattern found; ` + "`destinations`" + ` |
+| plan | ` + "`project`, `version`, `tag`, `preview`, `why_preview`, `commit`" + `; ` + "`files`" + `: name, kind, platform, from, to; ` + "`builds`" + `: what makes programs; ` + "`left_out`" + `: program, platform, why; ` + "`archives`" + ` and ` + "`packages`" + ` with their entries; ` + "`trials`" + `; ` + "`sources`; `matches`" + `: what each pattern found; ` + "`destinations`" + ` |
 | ready | ` + "`ready`, `version`, `obstacles`, `seconds`" + `; ` + "`findings`" + `: check, state (ok, advice, obstacle), what, mend, seconds |
 | cut | ` + "`last`, `version`, `tag`, `change`, `because`, `not_conventional`, `section`, `files`, `reviewed`, `done`, `branch`" + ` |
 | make | ` + "`project`, `version`, `preview`, `folder`, `manifest`, `unchanged`, `seconds`" + `; ` + "`files`" + `: name, kind, platform, size, sha256 |
@@ -138,7 +138,7 @@ are only ever added. Sizes are bytes, durations seconds, times RFC 3339 in UTC.
 | publish | ` + "`project`, `version`" + `; ` + "`destinations`" + `: name, kind, where, already_public, files_sent, files_there, bytes_sent, seconds |
 | ship | ` + "`make`, `try` and `publish`" + `, each as above |
 | verify | ` + "`where`, `project`, `version`, `manifest_sha256`, `ok`" + `; ` + "`files`" + `: name, size, state (ok, missing, differs, surplus), detail |
-| show | of an archive: ` + "`file`, `format`, `size`" + `; ` + "`holds`" + `: path, type, mode, owner, size, time, link. ` + "`binaries`" + `: by path, as in a manifest. Of an executable: ` + "`file`, `size`, `binary`, `paths`, `oldest_system`" + `. Of a manifest: the manifest |
+| show | of an archive: ` + "`file`, `format`, `size`" + `; ` + "`holds`" + `: path, type, mode, owner, size, time, link. ` + "`binaries`" + `: by path, as in a manifest. Of a package: ` + "`file`, `size`, `format`, `name`, `version`; `fields`" + `: name, value; ` + "`scripts`" + `: when, text; ` + "`files`" + ` as of an archive, ` + "`binaries`" + `. Of an executable: ` + "`file`, `size`, `binary`, `paths`, `oldest_system`" + `. Of a manifest: the manifest |
 | show platforms | ` + "`project`; `platforms`" + `: platform, programs, compilers, from, emulator, missing, mend |
 | serve token | the token or the list of them |
 `

@@ -1,0 +1,173 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+)
+
+// packaged is a copy of the generated project that comes as packages, too.
+func (b *bench) packaged(name, formats, platforms string) (string, error) {
+	from, err := b.generated()
+	if err != nil {
+		return "", err
+	}
+	dir := filepath.Join(b.dir, name)
+	if _, err := measure(b.dir, nil, "git", "clone", "--quiet", from, dir); err != nil {
+		return "", err
+	}
+	return dir, describePackages(dir, formats, platforms)
+}
+
+func describePackages(dir, formats, platforms string) error {
+	return os.WriteFile(filepath.Join(dir, "piedmont.toml"), []byte(strings.Replace(description, "name = \"bells\"\n", `name = "bells"
+summary = "Bells for huts"
+license = "Apache-2.0"
+maintainer = "Ines <ines@ridge-signals.example>"
+
+[package.bells]
+formats = [`+formats+`]
+platforms = [`+platforms+`]
+programs = ["one", "two", "three", "four"]
+files = [{ from = "README.md", to = "/usr/share/doc/bells/" }]
+`, 1)), 0o644)
+}
+
+// packagesByHand makes the packages with the systems' own tools; what has no
+// tool here is at least packed and compressed.
+const packagesByHand = `
+packages() {
+	p=$1; arch=${p#*/}; d=$out/linux-$arch; r=$out/root-$arch
+	rm -rf "$r"; mkdir -p "$r/usr/bin" "$r/usr/share/doc/bells"
+	cp "$d"/one "$d"/two "$d"/three "$d"/four "$r/usr/bin/"; cp README.md "$r/usr/share/doc/bells/"
+}
+deb() {
+	arch=$1; r=$out/root-$arch; x=$out/deb-$arch; rm -rf "$x"; cp -r "$r" "$x"; mkdir "$x/DEBIAN"
+	printf 'Package: bells\nVersion: 1.0.0-1\nArchitecture: %s\nMaintainer: Ines <ines@ridge-signals.example>\nDescription: Bells for huts\n' "$arch" >"$x/DEBIAN/control"
+	dpkg-deb -Zgzip -z9 --root-owner-group --build "$x" "$out/files/bells_1.0.0-1_$arch.deb" >/dev/null
+}
+rpm() {
+	arch=$1; r=$out/root-$arch; case $arch in amd64) target=x86_64 ;; *) target=aarch64 ;; esac
+	printf '%%define _binary_payload w9.gzdio\n%%define __strip /bin/true\n%%define _build_id_links none\n%%define debug_package %%{nil}\n%%define __os_install_post %%{nil}\nName: bells\nVersion: 1.0.0\nRelease: 1\nSummary: Bells for huts\nLicense: Apache-2.0\nAutoReqProv: no\n%%description\nBells\n%%install\ncp -r %s/usr %%{buildroot}/\n%%files\n/usr\n' "$r" >"$out/bells-$arch.spec"
+	rpmbuild -bb --quiet --target "$target-linux" --define "_topdir $out/rpm-$arch" --define "_rpmdir $out/files" "$out/bells-$arch.spec" >/dev/null 2>&1
+}
+plain() { tar -C "$out/root-$1" -c usr | gzip -9 >"$out/files/bells-$1.$2"; }
+export -f packages deb rpm plain
+cd "$2"
+for p in linux/amd64 linux/arm64; do packages $p; done
+printf '%s\n' 'deb amd64' 'rpm amd64' 'plain amd64 apk' 'plain amd64 arch.gz' 'deb arm64' 'rpm arm64' 'plain arm64 apk' 'plain arm64 arch.gz' | xargs -d '\n' -P JOBS -I{} bash -ec '{}'
+cd "$out/files" && find . -type f | xargs sha256sum >SHA256SUMS
+`
+
+// packages: bundles for six platforms and packages of four formats for two.
+func (b *bench) packages() error {
+	project, err := b.packaged("packaged", `"deb", "rpm", "apk", "arch"`, `"linux/amd64", "linux/arm64"`)
+	if err != nil {
+		return err
+	}
+	out := filepath.Join(b.dir, "hand-packages")
+	script := strings.NewReplacer("PLATFORMS", strings.Join(platforms, " "), "JOBS", jobs).Replace(byHand + packagesByHand)
+	hand := func() (usage, error) { return measure(project, nil, "bash", "-ec", script, "bash", out, project) }
+	clear := func() error {
+		return removeAll(filepath.Join(project, ".piedmont", "store"), filepath.Join(project, "outbox"))
+	}
+	var peak int64
+	ours := func() (usage, error) {
+		u, err := measure(project, nil, b.piedmont, "make", "--jobs", jobs)
+		peak = max(peak, u.peak)
+		return u, err
+	}
+	for _, first := range []func() (usage, error){hand, ours} {
+		if _, err := first(); err != nil {
+			return err
+		}
+	}
+	handTook, err := median(3, func() error { return nil }, hand)
+	if err != nil {
+		return err
+	}
+	oursTook, err := median(3, clear, ours)
+	if err != nil {
+		return err
+	}
+	handSize, err := releaseSize(filepath.Join(out, "files"))
+	if err != nil {
+		return err
+	}
+	version, err := filepath.Glob(filepath.Join(project, "outbox", "[0-9]*"))
+	if err != nil || len(version) == 0 {
+		return fmt.Errorf("nothing was made")
+	}
+	oursSize, err := releaseSize(version[0])
+	if err != nil {
+		return err
+	}
+	b.add(fmt.Sprintf("18 bundles, 2 source archives, and packages of 4 formats for 2 platforms: make beside the same with `dpkg-deb`, `rpmbuild`; peak memory %s", mib(peak)), seconds(oursTook), seconds(handTook), ratio(oursTook, handTook), "≤ 0.35, ≤ 200 MiB")
+	b.add("their total size", mib(oursSize), mib(handSize), fmt.Sprintf("%.3f", float64(oursSize)/float64(handSize)), "≤ 1.03")
+	return b.another(filepath.Join(out, "linux-amd64"))
+}
+
+// another measures what one more format costs for a platform that is packed.
+// The programs are taken as they are, so that packing is all there is to do.
+func (b *bench) another(programs string) error {
+	dir := filepath.Join(b.dir, "another")
+	if _, err := measure(b.dir, nil, "sh", "-ec", `mkdir -p "$1/dist" && cp "$2"/one "$2"/two "$2"/three "$2"/four "$1/dist/"`, "sh", dir, programs); err != nil {
+		return err
+	}
+	describe := func(formats []string) error {
+		text := "[project]\nname = \"bells\"\nsummary = \"Bells\"\nlicense = \"Apache-2.0\"\nmaintainer = \"Ines <ines@ridge-signals.example>\"\n"
+		for _, name := range []string{"one", "two", "three", "four"} {
+			text += fmt.Sprintf("[program.%s]\nlanguage = \"prebuilt\"\nsource = \"dist/%[1]s\"\nplatforms = [\"linux/amd64\"]\n[bundle.%[1]s]\nprograms = [\"%[1]s\"]\nname = \"%[1]s-{version}\"\n", name)
+		}
+		text += "[package.bells]\nformats = [" + strings.Join(formats, ", ") + "]\nprograms = [\"one\", \"two\", \"three\", \"four\"]\n"
+		return os.WriteFile(filepath.Join(dir, "piedmont.toml"), []byte(text), 0o644)
+	}
+	formats := []string{`"deb"`}
+	if err := describe(formats); err != nil {
+		return err
+	}
+	if err := commit(dir, "v1.0.0"); err != nil {
+		return err
+	}
+	// A preview from the beginning, so that names stay; and files that are old
+	// enough for their digests to be remembered.
+	if err := os.WriteFile(filepath.Join(dir, "new"), nil, 0o644); err != nil {
+		return err
+	}
+	time.Sleep(3 * time.Second)
+	packing := func() (time.Duration, error) {
+		u, err := measure(dir, nil, b.piedmont, "make", "--jobs", jobs)
+		return u.wall, err
+	}
+	first, err := packing()
+	if err != nil {
+		return err
+	}
+	for _, next := range []string{`"rpm"`, `"apk"`, `"arch"`} {
+		formats = append(formats, next)
+		if err := describe(formats); err != nil {
+			return err
+		}
+		took, err := packing()
+		if err != nil {
+			return err
+		}
+		b.add("one more format, "+strings.Trim(next, `"`)+", beside packing its platform the first time (4 bundles, a deb)", seconds(took), seconds(first), ratio(took, first), "≤ 0.10")
+	}
+	return nil
+}
+
+// releaseSize adds up all files of a release but the records.
+func releaseSize(dir string) (int64, error) {
+	var total int64
+	err := filepath.Walk(dir, func(path string, info os.FileInfo, err error) error {
+		if err != nil || info.IsDir() || strings.HasPrefix(info.Name(), "SHA256") || filepath.Ext(path) == ".json" || filepath.Ext(path) == ".md" {
+			return err
+		}
+		total += info.Size()
+		return nil
+	})
+	return total, err
+}
