@@ -215,10 +215,10 @@ func TestScanner(t *testing.T) {
 		text    string
 		want    []string
 	}{
-		{[]string{"/work/main"}, "a\x00/work/main/src/a.c\x00b", []string{"/work/main/src/a.c"}},
-		{[]string{"/work/main/"}, "\x00/work/mainland/a.c\x00/work/main\x00", []string{"/work/main"}},
-		{[]string{"/work/main"}, long[:256<<10-5] + "/work/main/far.c\x00", []string{"/work/main/far.c"}},
-		{[]string{"/"}, "/work/main", nil},
+		{[]string{"/srv/hut"}, "a\x00/srv/hut/src/a.c\x00b", []string{"/srv/hut/src/a.c"}},
+		{[]string{"/srv/hut/"}, "\x00/srv/hutland/a.c\x00/srv/hut\x00", []string{"/srv/hut"}},
+		{[]string{"/srv/hut"}, long[:256<<10-5] + "/srv/hut/far.c\x00", []string{"/srv/hut/far.c"}},
+		{[]string{"/"}, "/srv/hut", nil},
 		{nil, "see /home/ines/src/a.c\n and https://example.org/home/pages/x", []string{"/home/ines/src/a.c"}},
 		{nil, "/home/%s/x /home/x /Users/jorik/go/pkg/x.go C:\\Users\\jorik\\src", []string{"/Users/jorik/go/pkg/x.go", `:\Users\jorik\src`}},
 		{nil, "/root/go/pkg/mod/a.go\x00/root/go/pkg/mod/b.go", []string{"/root/go/pkg/mod/a.go"}},

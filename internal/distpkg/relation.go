@@ -20,7 +20,7 @@ type Name struct {
 	Version string
 }
 
-var relationForm = regexp.MustCompile(`^([A-Za-z0-9_@/][A-Za-z0-9_@/.:+()~-]*)\s*(?:(<=|>=|<|>|=)\s*(\S+))?$`)
+var relationForm = regexp.MustCompile(`^([A-Za-z0-9_@/][A-Za-z0-9_@/.:+()~-]*)\s*(?:(<=|>=|<|>|=)\s*([^\s<>=]\S*))?$`)
 
 // ParseRelation reads NAME, NAME OP VERSION, or several with "|" between.
 func ParseRelation(s string) (Relation, error) {

@@ -71,7 +71,12 @@ func rawEntry(z *zip.Writer, h *zip.FileHeader, e Entry) error {
 		return fmt.Errorf("it changed while it was read")
 	}
 	seconds := uint32(h.Modified.Unix())
-	h.SetModTime(h.Modified) //nolint:staticcheck // CreateRaw takes the fields that this sets
+	// CreateRaw writes these as they are; they count two seconds from 1980 on.
+	at := h.Modified.UTC()
+	//lint:ignore SA1019 CreateRaw looks at no other field
+	h.ModifiedDate = uint16(at.Day() + int(at.Month())<<5 + (at.Year()-1980)<<9)
+	//lint:ignore SA1019 CreateRaw looks at no other field
+	h.ModifiedTime = uint16(at.Second()/2 + at.Minute()<<5 + at.Hour()<<11)
 	h.Extra = []byte{0x55, 0x54, 5, 0, 1, byte(seconds), byte(seconds >> 8), byte(seconds >> 16), byte(seconds >> 24)}
 	h.CRC32, h.UncompressedSize64, h.CompressedSize64 = d.CRC32, uint64(d.Plain), uint64(d.Size)+uint64(len(lastBlock))
 	h.Flags |= 0x8

@@ -77,7 +77,7 @@ func Do(ctx context.Context, c Command) Result {
 			killGroup(cmd)
 			killMarked(c.Mark)
 		}
-		r.Stdout, r.Stderr = out.String(), errOut.String()
+		r.Stdout, r.Stderr = out.kept.String(), errOut.kept.String()
 		break
 	}
 	if errors.Is(r.Err, exec.ErrNotFound) {
@@ -100,16 +100,17 @@ func ways(offline bool) []way {
 	return append(isolated(), plain)
 }
 
-// limited keeps the first bytes that are written to it.
+// limited keeps the first bytes that are written to it. It has no other methods
+// of a buffer, by which a copy could go around Write.
 type limited struct {
-	bytes.Buffer
+	kept bytes.Buffer
 	most int
 }
 
 func (l *limited) Write(p []byte) (int, error) {
-	if room := l.most - l.Len(); l.most > 0 && len(p) > room {
-		l.Buffer.Write(p[:max(0, room)])
+	if room := l.most - l.kept.Len(); l.most > 0 && len(p) > room {
+		l.kept.Write(p[:max(0, room)])
 		return len(p), nil
 	}
-	return l.Buffer.Write(p)
+	return l.kept.Write(p)
 }
