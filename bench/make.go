@@ -139,7 +139,7 @@ func (b *bench) same() error {
 	for _, p := range []struct {
 		name string
 		make func() (string, error)
-	}{{"23 files of the generated project", b.generated}, {"14 files of the sample project", b.demo}} {
+	}{{"23 files of the generated project", b.generated}, {"the files of the sample project", b.demo}} {
 		project, err := p.make()
 		if err != nil {
 			return err

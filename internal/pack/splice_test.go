@@ -78,3 +78,28 @@ func TestSplice(t *testing.T) {
 		}
 	}
 }
+
+// More effort makes files that are no larger, and all are read the same.
+func TestEfforts(t *testing.T) {
+	content := noise(3 * partSize)
+	for _, format := range []string{"tar.gz", "tar.zst", "zip"} {
+		var sizes []int
+		for _, effort := range []string{Fast, Normal, Small} {
+			var buf bytes.Buffer
+			if _, err := Write(t.Context(), &buf, format, []Entry{file("a", content, 0)}, Options{Time: when, Jobs: 2, Effort: effort}); err != nil {
+				t.Fatal(err)
+			}
+			sizes = append(sizes, buf.Len())
+			path := filepath.Join(t.TempDir(), "archive")
+			if err := os.WriteFile(path, buf.Bytes(), 0o644); err != nil {
+				t.Fatal(err)
+			}
+			if _, items, err := List(path); err != nil || len(items) != 1 || items[0].Size != int64(len(content)) {
+				t.Errorf("%s with %s effort: %v, %v", format, effort, items, err)
+			}
+		}
+		if sizes[0] < sizes[2] {
+			t.Errorf("%s: %v bytes with growing effort", format, sizes)
+		}
+	}
+}
