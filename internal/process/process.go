@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"os/exec"
+	"syscall"
 	"time"
 )
 
@@ -52,7 +53,12 @@ func Run(ctx context.Context, c Command) (stdout, stderr string, err error) {
 
 // Do is Run for those who want to know all; what a stopped program had written
 // is in the result, too.
-func Do(ctx context.Context, c Command) Result {
+func Do(ctx context.Context, c Command) Result { return do(ctx, c, 0) }
+
+// busyTries is how often a busy program is started again, in about a second.
+const busyTries = 10
+
+func do(ctx context.Context, c Command, tries int) Result {
 	var r Result
 	for _, offline := range ways(c.Offline) {
 		out, errOut := &limited{most: c.Limit}, &limited{most: c.Limit}
@@ -65,7 +71,15 @@ func Do(ctx context.Context, c Command) Result {
 		cmd.Cancel = func() error { return stopGroup(cmd) }
 		cmd.WaitDelay = patience
 		cmd.Stdout, cmd.Stderr = out, errOut
-		if r.Err = offline.start(cmd); r.Err != nil {
+		r.Err = offline.start(cmd)
+		// A program that was written just now is busy for as long as a process that
+		// another goroutine forks has not yet closed what it inherited.
+		if errors.Is(r.Err, syscall.ETXTBSY) && tries < busyTries {
+			time.Sleep(10 * time.Millisecond << min(tries, 4))
+			r.Err = nil
+			return do(ctx, c, tries+1)
+		}
+		if r.Err != nil {
 			if offline.alone && ctx.Err() == nil {
 				continue // not allowed here: the next way
 			}
