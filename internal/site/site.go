@@ -199,7 +199,7 @@ func groups(m *manifest.Manifest) []group {
 			}
 			id := "package-" + f.Package.Format
 			add(id, how.title, f.Package.Name, d)
-			if byID[id].How == "" {
+			if byID[id].How == "" || d.Arch == "amd64" { // what most people have
 				byID[id].How = how.how + f.Name
 			}
 		case f.Kind == "source":
@@ -232,6 +232,11 @@ func groups(m *manifest.Manifest) []group {
 	slices.SortStableFunc(order, func(a, b string) int { return rank(a) - rank(b) })
 	var out []group
 	for _, id := range order {
+		if strings.HasPrefix(id, "package-") { // by their own names they have no common order
+			for _, p := range byID[id].Parts {
+				slices.SortStableFunc(p.Downloads, func(a, b download) int { return strings.Compare(a.Arch, b.Arch) })
+			}
+		}
 		out = append(out, *byID[id])
 	}
 	return out

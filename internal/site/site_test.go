@@ -90,3 +90,24 @@ func TestNothingPublished(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// Packages have groups of their own, which tell how they are installed.
+func TestPackagesOnThePage(t *testing.T) {
+	pkg := func(name, format, platform string) manifest.File {
+		return manifest.File{Name: name, Kind: "package", From: "relay", Platform: platform, Package: &manifest.Package{Format: format, Name: "hut<belld>", Version: "1.4.0-1", Arch: "x"}}
+	}
+	s := Site{Releases: []shelf.Release{release("1.4.0", time.Unix(0, 0), pkg("b.aarch64.rpm", "rpm", "linux/arm64"), pkg("b.x86_64.rpm", "rpm", "linux/amd64"), pkg("b_all.deb", "deb", ""), pkg("b.odd", "odd", "linux/amd64"))}}
+	data, err := s.Project()
+	if err != nil {
+		t.Fatal(err)
+	}
+	page := string(data)
+	for _, want := range []string{"<h3>Debian, Ubuntu", "sudo apt install ./b_all.deb", "<h3>Fedora, RHEL, openSUSE", "sudo dnf install ./b.x86_64.rpm", "hut&lt;belld&gt;", "every processor", "b.odd"} {
+		if !strings.Contains(page, want) {
+			t.Errorf("%s is not on the page", want)
+		}
+	}
+	if strings.Index(page, "b.x86_64.rpm") > strings.Index(page, "b.aarch64.rpm") {
+		t.Error("the common processor comes last")
+	}
+}
