@@ -94,13 +94,23 @@ func (m *maker) buildKey(b plan.Build, in engine.Inputs) (string, error) {
 	if err != nil || key == "" {
 		return "", err
 	}
+	// What is looked for while the files are read.
+	texts, folders := m.sought(b)
+	return fmt.Sprintf("examined/2 %q %v %s", texts, len(folders) > 0, key), nil
+}
+
+// sought is what is looked for in the bytes of a build's programs: only what
+// somebody expects, since it takes as long as compressing them fast.
+func (m *maker) sought(b plan.Build) (texts, folders []string) {
 	for _, p := range b.Programs {
 		if p.Expect.ContainsVersion {
-			key += "\nversion " + m.plan.Version // it is looked for while the file is read
-			break
+			texts = []string{m.plan.Version}
+		}
+		if p.Expect.NoPaths {
+			folders = m.ownFolders()
 		}
 	}
-	return "examined/1 " + key, nil
+	return texts, folders
 }
 
 func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages) ([]store.Object, error) {
@@ -114,7 +124,7 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 		if err != nil {
 			return nil, err
 		}
-		return m.keepStage(stage)
+		return m.keepStage(b, stage)
 	}
 	sum := sha256.Sum256([]byte(b.Dir + "\x00" + b.ID))
 	kept := build.Kept{Dir: filepath.Join(m.o.Root, WorkDir, "programs", hex.EncodeToString(sum[:8]))}
@@ -136,12 +146,12 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 		return nil, err
 	}
 	if b.C != nil && b.C.Library {
-		return m.keepStage(kept.Dir) // headers are in it too
+		return m.keepStage(b, kept.Dir) // headers are in it too
 	}
 	var out []store.Object
 	var files []string
 	for _, p := range b.Programs {
-		o, err := m.keep(filepath.Join(kept.Dir, p.File), p.File)
+		o, err := m.keep(b, filepath.Join(kept.Dir, p.File), p.File)
 		if err != nil {
 			return nil, err
 		}
@@ -151,7 +161,7 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 }
 
 // keepStage puts everything below a folder into the store.
-func (m *maker) keepStage(dir string) ([]store.Object, error) {
+func (m *maker) keepStage(b plan.Build, dir string) ([]store.Object, error) {
 	var out []store.Object
 	err := filepath.WalkDir(dir, func(file string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -161,7 +171,7 @@ func (m *maker) keepStage(dir string) ([]store.Object, error) {
 		if err != nil {
 			return err
 		}
-		o, err := m.keep(file, filepath.ToSlash(name))
+		o, err := m.keep(b, file, filepath.ToSlash(name))
 		out = append(out, o)
 		return err
 	})
@@ -172,7 +182,7 @@ func (m *maker) keepStage(dir string) ([]store.Object, error) {
 }
 
 // keep puts one file into the store. A binary is examined in the same read.
-func (m *maker) keep(file, name string) (store.Object, error) {
+func (m *maker) keep(b plan.Build, file, name string) (store.Object, error) {
 	info, err := os.Lstat(file)
 	if err != nil {
 		return store.Object{}, err
@@ -191,7 +201,7 @@ func (m *maker) keep(file, name string) (store.Object, error) {
 		return store.Object{}, fmt.Errorf("%s is neither file, folder nor link", name)
 	default:
 		about.Executable = info.Mode()&0o100 != 0
-		if o, err = m.keepFile(file, name, &about); err != nil {
+		if o, err = m.keepFile(b, file, name, &about); err != nil {
 			return store.Object{}, err
 		}
 	}
@@ -199,7 +209,7 @@ func (m *maker) keep(file, name string) (store.Object, error) {
 	return o, err
 }
 
-func (m *maker) keepFile(file, name string, about *made) (store.Object, error) {
+func (m *maker) keepFile(b plan.Build, file, name string, about *made) (store.Object, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return store.Object{}, err
@@ -210,8 +220,13 @@ func (m *maker) keepFile(file, name string, about *made) (store.Object, error) {
 	if !binary.Magic(head[:n]) {
 		return m.store.Copy(file, name)
 	}
-	scan := binary.NewScanner([]string{m.plan.Version}, m.ownFolders())
-	o, err := m.store.Copy(file, name, scan)
+	texts, folders := m.sought(b)
+	scan := binary.NewScanner(texts, append([]string{}, folders...))
+	var also []io.Writer
+	if len(texts)+len(folders) > 0 {
+		also = append(also, scan)
+	}
+	o, err := m.store.Copy(file, name, also...)
 	if err != nil {
 		return o, err
 	}
