@@ -23,7 +23,8 @@ type Package struct {
 	Compression string          `json:"compression"`
 	Entries     []Placed        `json:"entries"`
 	AutoNeeds   bool            `json:"auto_needs,omitempty"`
-	About       distpkg.Package `json:"-"` // everything but the files
+	Reads       []string        `json:"reads,omitempty"` // files of the project that it is made from besides: scripts, manual pages
+	About       distpkg.Package `json:"-"`               // everything but the files
 }
 
 // Placed is an entry of a package, with what archives do not have.
@@ -110,6 +111,7 @@ func (p *planner) pkg(c *config.Package, format string, on platform.Platform) {
 	if pkg.Entries = b.entries(); pkg.Entries == nil && len(p.errors) > 0 {
 		return
 	}
+	pkg.Reads = b.reads
 	pkg.About, pkg.Version, pkg.File = about, about.Full(), about.FileName()
 	p.plan.Packages = append(p.plan.Packages, pkg)
 	p.file(pkg.File, KindPackage, pkg.Platform, fmt.Sprintf("%s: %s package", c.Name, format))

@@ -22,6 +22,7 @@ type packer struct {
 	on     platform.Platform
 	about  *distpkg.Package
 	list   []Placed
+	reads  []string
 }
 
 func (b *packer) add(e Entry, more Placed) {
@@ -160,6 +161,9 @@ func (b *packer) read(name string) string {
 	if err != nil {
 		b.failOnce("package %q: there is no file %s; change it in [package.%s]", b.c.Name, name, b.c.Name)
 		return ""
+	}
+	if clean := path.Clean(name); !slices.Contains(b.reads, clean) {
+		b.reads = append(b.reads, clean)
 	}
 	return string(data)
 }

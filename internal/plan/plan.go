@@ -168,6 +168,35 @@ type Destination struct {
 	Takes bool `json:"takes"`
 }
 
+// ProjectFiles are the files of the project that go into archives and packages,
+// each once.
+func (p *Plan) ProjectFiles() []string {
+	var out []string
+	add := func(name string) {
+		if name != "" && !slices.Contains(out, name) {
+			out = append(out, name)
+		}
+	}
+	for _, a := range p.Archives {
+		for _, e := range a.Entries {
+			if e.Build == "" {
+				add(e.From)
+			}
+		}
+	}
+	for _, g := range p.Packages {
+		for _, e := range g.Entries {
+			if e.Build == "" {
+				add(e.From)
+			}
+		}
+		for _, name := range g.Reads {
+			add(name)
+		}
+	}
+	return out
+}
+
 // Errors are all faults of a plan.
 type Errors []string
 

@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"slices"
 
 	"piedmont/internal/config"
 )
@@ -33,32 +32,30 @@ var secretsInFilesCheck = Check{"secrets", func(ctx context.Context, p *Project)
 	if p.Plan == nil {
 		return nil
 	}
-	var files, bad []string
-	for _, a := range p.Plan.Archives {
-		for _, e := range a.Entries {
-			if e.From == "" || e.Link != "" || slices.Contains(files, e.From) {
-				continue
-			}
-			files = append(files, e.From)
-			if ctx.Err() != nil {
-				return failed(ctx.Err())
-			}
-			found, err := holdsSecret(filepath.Join(p.Config.Dir, filepath.FromSlash(e.From)))
-			if err != nil {
-				return failed(err)
-			}
-			if found {
-				bad = append(bad, e.From)
-			}
+	var bad []string
+	files := p.Plan.ProjectFiles()
+	for _, name := range files {
+		if ctx.Err() != nil {
+			return failed(ctx.Err())
+		}
+		found, err := holdsSecret(filepath.Join(p.Config.Dir, filepath.FromSlash(name)))
+		if err != nil {
+			return failed(err)
+		}
+		if found {
+			bad = append(bad, name)
 		}
 	}
 	if len(bad) > 0 {
-		return obstacle("what looks like a private key or a token would be packed: "+some(bad, 6), "take it out of [bundle.NAME] files in "+config.FileName+", and replace the secret if it was ever pushed")
+		return obstacle("what looks like a private key or a token would be packed: "+some(bad, 6), "take it out of "+config.FileName+", and replace the secret if it was ever pushed")
 	}
 	return ok("no private key or token in what is packed: " + count(len(files), "file"))
 }}
 
 func holdsSecret(path string) (bool, error) {
+	if info, err := os.Lstat(path); err == nil && !info.Mode().IsRegular() {
+		return false, nil // a link is packed as one
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return false, err

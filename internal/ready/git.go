@@ -107,14 +107,7 @@ var trackedCheck = Check{"files", func(ctx context.Context, p *Project) []Findin
 	if p.Plan == nil {
 		return nil // the names check tells why
 	}
-	var files []string
-	for _, a := range p.Plan.Archives {
-		for _, e := range a.Entries {
-			if e.From != "" && !slices.Contains(files, e.From) {
-				files = append(files, e.From)
-			}
-		}
-	}
+	files := p.Plan.ProjectFiles()
 	tracked, err := p.Repo.Tracked(ctx, files)
 	if err != nil {
 		return failed(err)
@@ -126,7 +119,7 @@ var trackedCheck = Check{"files", func(ctx context.Context, p *Project) []Findin
 		}
 	}
 	if len(missing) > 0 {
-		return p.unlessPreview(obstacle("a bundle takes what git does not track: "+some(missing, 6), "git add --force -- "+strings.Join(missing[:min(6, len(missing))], " ")+" && git commit, or take it out of [bundle.NAME] files in "+config.FileName))
+		return p.unlessPreview(obstacle("what is packed is not all tracked by git: "+some(missing, 6), "git add --force -- "+strings.Join(missing[:min(6, len(missing))], " ")+" && git commit, or take it out of "+config.FileName))
 	}
-	return ok("what bundles take is tracked: " + count(len(files), "file"))
+	return ok("what is packed is tracked: " + count(len(files), "file"))
 }}
