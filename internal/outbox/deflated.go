@@ -7,10 +7,13 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"strings"
+	"time"
 
 	"piedmont/internal/atomicfile"
 	"piedmont/internal/pack"
 	"piedmont/internal/plan"
+	"piedmont/internal/store"
 )
 
 // content is where an entry's bytes come from. A large file that goes into more
@@ -56,7 +59,9 @@ func (m *maker) deflated(e entry) (pack.Deflated, error) {
 	if effort == "" {
 		effort = pack.Normal
 	}
-	file := filepath.Join(m.o.Root, WorkDir, "store", "deflated", e.SHA256+"-"+effort)
+	// Another version of the packer may compress otherwise.
+	name := e.SHA256 + "-" + effort + "-" + strings.ReplaceAll(packVersion, "/", "")
+	file := filepath.Join(m.o.Root, WorkDir, "store", store.DeflatedDir, name)
 	defer m.squeezing.lock(file)()
 	if d, ok := known(file, e.Size); ok {
 		return d, nil
@@ -86,22 +91,37 @@ func (m *maker) deflated(e entry) (pack.Deflated, error) {
 		return d, fmt.Errorf("compress: %w", err)
 	}
 	d.Path = file
-	data, err := json.Marshal(d)
+	info, err := os.Stat(file)
+	if err != nil {
+		return d, err
+	}
+	data, err := json.Marshal(keptDeflated{d, info.ModTime().UnixNano()})
 	if err != nil {
 		return d, err
 	}
 	return d, atomicfile.Write(file+".json", data, 0o644)
 }
 
+// keptDeflated is the record of compressed bytes. Another time than the stamp
+// means that somebody wrote into them.
+type keptDeflated struct {
+	pack.Deflated
+	Stamp int64 `json:"stamp"`
+}
+
 // known reads the record of compressed bytes. It is written after them, so that
 // bytes with a record are whole.
 func known(file string, plain int64) (pack.Deflated, bool) {
-	var d pack.Deflated
+	var k keptDeflated
 	data, err := os.ReadFile(file + ".json")
-	if err != nil || json.Unmarshal(data, &d) != nil {
-		return d, false
+	if err != nil || json.Unmarshal(data, &k) != nil {
+		return k.Deflated, false
 	}
+	k.Path = file
 	info, err := os.Stat(file)
-	d.Path = file
-	return d, err == nil && info.Size() == d.Size && d.Plain == plain
+	if err != nil || info.Size() != k.Size || info.ModTime().UnixNano() != k.Stamp || k.Plain != plain {
+		return k.Deflated, false
+	}
+	_ = os.Chtimes(file+".json", time.Time{}, time.Now()) // in use: Prune keeps it
+	return k.Deflated, true
 }

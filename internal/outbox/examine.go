@@ -19,6 +19,14 @@ import (
 // examined is the id of the step that lets a build's files pass.
 func examined(build string) string { return "examine " + build }
 
+// waitFor adds the step that lets a build pass, where there is a build.
+func waitFor(needs []string, build string) []string {
+	if id := examined(build); build != "" && !slices.Contains(needs, id) {
+		return append(needs, id)
+	}
+	return needs
+}
+
 // ExamineError says what is wrong with files that a build made.
 type ExamineError struct {
 	Platform string

@@ -33,9 +33,7 @@ import (
 func (m *maker) distribution(p plan.Package) *engine.Step {
 	var needs []string
 	for _, e := range p.Entries {
-		if id := examined(e.Build); e.Build != "" && !slices.Contains(needs, id) {
-			needs = append(needs, id)
-		}
+		needs = waitFor(needs, e.Build)
 	}
 	return &engine.Step{
 		ID: "pack " + p.File, Title: "pack " + p.File, Needs: needs,

@@ -8,7 +8,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -75,9 +74,7 @@ func (m *maker) steps() []*engine.Step {
 func (m *maker) archive(a plan.Archive) *engine.Step {
 	var needs []string
 	for _, e := range a.Entries {
-		if id := examined(e.Build); e.Build != "" && !slices.Contains(needs, id) {
-			needs = append(needs, id)
-		}
+		needs = waitFor(needs, e.Build)
 	}
 	return &engine.Step{
 		ID: "pack " + a.File, Title: "pack " + a.File, Needs: needs,

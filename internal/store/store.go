@@ -233,6 +233,32 @@ func (s *Store) record(key string) string {
 	return filepath.Join(s.dir, "made", hex.EncodeToString(sum[:])+".json")
 }
 
+// DeflatedDir is a folder of the store for compressed bytes of its objects, each
+// with a record beside it, NAME.json, whose time is that of its last use.
+const DeflatedDir = "deflated"
+
+// pruneDeflated removes what was not used during keep, and what a killed run left.
+func (s *Store) pruneDeflated(keep time.Duration, now time.Time) error {
+	dir := filepath.Join(s.dir, DeflatedDir)
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, e := range entries {
+		path := filepath.Join(dir, e.Name())
+		used := path
+		if filepath.Ext(path) != ".json" {
+			if _, err := os.Stat(path + ".json"); err == nil {
+				used = path + ".json"
+			}
+		}
+		if info, err := os.Stat(used); err == nil && now.Sub(info.ModTime()) > keep {
+			_ = os.Remove(path)
+		}
+	}
+	return nil
+}
+
 // Prune forgets work that was not asked for during keep, and removes the
 // objects that no record names any more. It looks at most once a day.
 func (s *Store) Prune(keep time.Duration, now time.Time) error {
@@ -276,6 +302,9 @@ func (s *Store) Prune(keep time.Duration, now time.Time) error {
 		}
 		return nil
 	})
+	if err == nil {
+		err = s.pruneDeflated(keep, now)
+	}
 	if err != nil {
 		return err
 	}

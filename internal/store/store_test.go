@@ -110,3 +110,35 @@ func TestPrune(t *testing.T) {
 		t.Error("temporary files are left")
 	}
 }
+
+// Compressed bytes stay for as long as their record is used; what a killed run
+// left of them goes.
+func TestPruneDeflated(t *testing.T) {
+	s, err := Open(t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	dir := filepath.Join(s.dir, DeflatedDir)
+	if err := os.Mkdir(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	now := time.Now()
+	for name, age := range map[string]time.Duration{"used": 90, "used.json": 1, "unused": 90, "unused.json": 90, ".new-1": 90, ".new-2": 0} {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, nil, 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Chtimes(path, now, now.Add(-age*24*time.Hour)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 2 { // a record may go before its bytes
+		if err := s.pruneDeflated(30*24*time.Hour, now); err != nil {
+			t.Fatal(err)
+		}
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) != 3 || entries[0].Name() != ".new-2" || entries[1].Name() != "used" || entries[2].Name() != "used.json" {
+		t.Errorf("%v, %v", entries, err)
+	}
+}
