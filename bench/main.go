@@ -36,6 +36,7 @@ var all = []struct {
 	{"cold", (*bench).cold},
 	{"warm", (*bench).warm},
 	{"packages", (*bench).packages},
+	{"another", (*bench).another},
 	{"same", (*bench).same},
 	{"memory", (*bench).memory},
 	{"upload", (*bench).upload},

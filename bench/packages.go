@@ -5,7 +5,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
 )
 
 // packaged is a copy of the generated project that comes as packages, too.
@@ -106,56 +105,6 @@ func (b *bench) packages() error {
 	}
 	b.add(fmt.Sprintf("18 bundles, 2 source archives, and packages of 4 formats for 2 platforms: make beside the same with `dpkg-deb`, `rpmbuild`; peak memory %s", mib(peak)), seconds(oursTook), seconds(handTook), ratio(oursTook, handTook), "≤ 0.35, ≤ 200 MiB")
 	b.add("their total size", mib(oursSize), mib(handSize), fmt.Sprintf("%.3f", float64(oursSize)/float64(handSize)), "≤ 1.03")
-	return b.another(filepath.Join(out, "linux-amd64"))
-}
-
-// another measures what one more format costs for a platform that is packed.
-// The programs are taken as they are, so that packing is all there is to do.
-func (b *bench) another(programs string) error {
-	dir := filepath.Join(b.dir, "another")
-	if _, err := measure(b.dir, nil, "sh", "-ec", `mkdir -p "$1/dist" && cp "$2"/one "$2"/two "$2"/three "$2"/four "$1/dist/"`, "sh", dir, programs); err != nil {
-		return err
-	}
-	describe := func(formats []string) error {
-		text := "[project]\nname = \"bells\"\nsummary = \"Bells\"\nlicense = \"Apache-2.0\"\nmaintainer = \"Ines <ines@ridge-signals.example>\"\n"
-		for _, name := range []string{"one", "two", "three", "four"} {
-			text += fmt.Sprintf("[program.%s]\nlanguage = \"prebuilt\"\nsource = \"dist/%[1]s\"\nplatforms = [\"linux/amd64\"]\n[bundle.%[1]s]\nprograms = [\"%[1]s\"]\nname = \"%[1]s-{version}\"\n", name)
-		}
-		text += "[package.bells]\nformats = [" + strings.Join(formats, ", ") + "]\nprograms = [\"one\", \"two\", \"three\", \"four\"]\n"
-		return os.WriteFile(filepath.Join(dir, "piedmont.toml"), []byte(text), 0o644)
-	}
-	formats := []string{`"deb"`}
-	if err := describe(formats); err != nil {
-		return err
-	}
-	if err := commit(dir, "v1.0.0"); err != nil {
-		return err
-	}
-	// A preview from the beginning, so that names stay; and files that are old
-	// enough for their digests to be remembered.
-	if err := os.WriteFile(filepath.Join(dir, "new"), nil, 0o644); err != nil {
-		return err
-	}
-	time.Sleep(3 * time.Second)
-	packing := func() (time.Duration, error) {
-		u, err := measure(dir, nil, b.piedmont, "make", "--jobs", jobs)
-		return u.wall, err
-	}
-	first, err := packing()
-	if err != nil {
-		return err
-	}
-	for _, next := range []string{`"rpm"`, `"apk"`, `"arch"`} {
-		formats = append(formats, next)
-		if err := describe(formats); err != nil {
-			return err
-		}
-		took, err := packing()
-		if err != nil {
-			return err
-		}
-		b.add("one more format, "+strings.Trim(next, `"`)+", beside packing its platform the first time (4 bundles, a deb)", seconds(took), seconds(first), ratio(took, first), "≤ 0.10")
-	}
 	return nil
 }
 

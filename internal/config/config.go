@@ -133,7 +133,7 @@ type Source struct {
 
 // Packing says how archives and packages are compressed.
 type Packing struct {
-	Effort string `toml:"effort" default:"\"normal\"" doc:"How much time smaller files are worth: fast, normal or small." choice:"fast normal small"`
+	Effort string `toml:"effort" default:"\"normal\"" doc:"How much time smaller files are worth: fast, normal or small. Small compresses all files of a tar.zst or arch package as one, on one core." choice:"fast normal small"`
 }
 
 // Trial is a command run on the finished files in a clean place.

@@ -48,7 +48,7 @@ type Package struct {
 	Desktop     []string          `toml:"desktop" doc:"Desktop entries." example:"[\"packaging/hutbell.desktop\"]"`
 	Icons       map[string]string `toml:"icons" doc:"Icons by size, or scalable." example:"{ \"64x64\" = \"icons/hutbell-64.png\", scalable = \"icons/hutbell.svg\" }"`
 	Scripts     map[string]string `toml:"scripts" doc:"Shell scripts by moment: before-install, after-install (their argument is install or upgrade), before-remove and after-remove (remove; not run by an upgrade)." example:"{ after-install = \"packaging/after-install.sh\" }"`
-	Compression string            `toml:"compression" doc:"Of deb and rpm: gz, xz or zst; without it gz, whose bytes are shared with the archives." choice:"gz xz zst" example:"\"zst\""`
+	Compression string            `toml:"compression" doc:"Of deb and rpm: gz, xz or zst; without it gz. What is compressed is shared with the archives, but for xz and a deb's zst." choice:"gz xz zst" example:"\"zst\""`
 	Deb         Override          `toml:"deb" doc:"What differs for deb: a table with name, section, needs, recommends, suggests, conflicts, replaces and provides."`
 	RPM         Override          `toml:"rpm" doc:"What differs for rpm."`
 	APK         Override          `toml:"apk" doc:"What differs for apk."`

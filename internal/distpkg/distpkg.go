@@ -6,7 +6,9 @@ package distpkg
 import (
 	"context"
 	"crypto/md5"
+	"crypto/sha1"
 	"encoding/hex"
+	"hash"
 	"io"
 	"io/fs"
 	"slices"
@@ -96,14 +98,31 @@ func (f File) Entry() pack.Entry {
 	return pack.Entry{Path: f.Path, Mode: f.Mode, Size: f.Size, Link: f.Link, SHA256: f.SHA256, Source: f.Source}
 }
 
-// MD5 reads a file for the formats whose databases still keep that digest.
-func MD5(ctx context.Context, f File) (string, error) {
+// MD5 is a file's digest for the formats whose databases still keep that one. It
+// is taken where the file is compressed, if the package takes kept pieces of that
+// algorithm; else the file is read.
+func MD5(ctx context.Context, f File, algorithm string) (string, error) {
+	return digest(ctx, f, algorithm, md5.New(), func(c *pack.Compressed) string { return c.MD5 })
+}
+
+// SHA1 is a file's digest for the format that keeps that one, taken as MD5 is.
+func SHA1(ctx context.Context, f File, algorithm string) (string, error) {
+	return digest(ctx, f, algorithm, sha1.New(), func(c *pack.Compressed) string { return c.SHA1 })
+}
+
+func digest(ctx context.Context, f File, algorithm string, h hash.Hash, of func(*pack.Compressed) string) (string, error) {
+	kept, err := f.Entry().Kept(algorithm)
+	if err != nil {
+		return "", err
+	}
+	if kept != nil {
+		return of(kept), nil
+	}
 	r, err := f.Open()
 	if err != nil {
 		return "", err
 	}
 	defer func() { _ = r.Close() }()
-	h := md5.New()
 	if _, err := io.CopyBuffer(h, struct{ io.Reader }{r}, make([]byte, min(256<<10, f.Size+1))); err != nil {
 		return "", err
 	}

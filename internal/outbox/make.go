@@ -85,7 +85,6 @@ func Make(ctx context.Context, p *plan.Plan, o Options) (*Result, error) {
 		run:    &build.Command{Root: o.Root, Jobs: o.Jobs, Finder: finder, Inputs: in, Time: p.Commit.Time, Files: repo.Repo{Dir: o.Root}.Files},
 		taken:  &build.Prebuilt{Root: o.Root, Inputs: in},
 		stages: &stages{dir: filepath.Join(work, "stages"), store: st}}
-	m.uses = sharing(p)
 	outputs, err := engine.Run(ctx, m.steps(), engine.Options{Jobs: o.Jobs, Store: st, Events: o.Events})
 	if saveErr := in.Save(); err == nil {
 		err = saveErr

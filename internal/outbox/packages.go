@@ -161,7 +161,7 @@ func (m *maker) placed(p plan.Package, e plan.Placed, in engine.Inputs) ([]distp
 	if f.SHA256, f.Size, err = m.inputs.File(at); err != nil {
 		return nil, nil, fmt.Errorf("read %s: %w", e.From, err)
 	}
-	f.Source = m.content(entry{shared: m.uses[origin(e.Entry)] > 1, SHA256: f.SHA256, Size: f.Size, Open: func() (io.ReadCloser, error) { return os.Open(at) }})
+	f.Source = m.content(entry{SHA256: f.SHA256, Size: f.Size, Open: func() (io.ReadCloser, error) { return os.Open(at) }})
 	return []distpkg.File{f}, []*binary.Info{nil}, nil
 }
 

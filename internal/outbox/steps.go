@@ -27,7 +27,7 @@ const recordStep = "record"
 
 // packVersion goes into every key of a packing step. It changes whenever the
 // same entries would give other bytes, such as after an update of a compressor.
-const packVersion = "pack/2"
+const packVersion = "pack/3"
 
 type maker struct {
 	plan      *plan.Plan
@@ -40,7 +40,6 @@ type maker struct {
 	run       *build.Command
 	taken     *build.Prebuilt
 	stages    *stages
-	uses      map[string]int // see sharing
 	squeezing keyed
 	finals    []string // steps whose outputs go into the outbox
 }
@@ -107,7 +106,6 @@ type entry struct {
 	Size                     int64
 	Open                     opener
 	Binary                   *binary.Info
-	shared                   bool // it goes into more than one deflate stream
 }
 
 // entries resolves the planned entries into files on the disk with their digests.
@@ -135,7 +133,7 @@ func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
 			out = append(out, m.stored(e, e.Path, e.Octal, o, made))
 		default:
 			path := filepath.Join(m.o.Root, filepath.FromSlash(e.From))
-			one := entry{Path: e.Path, Mode: e.Octal, shared: m.uses[origin(e)] > 1, Open: func() (io.ReadCloser, error) { return os.Open(path) }}
+			one := entry{Path: e.Path, Mode: e.Octal, Open: func() (io.ReadCloser, error) { return os.Open(path) }}
 			var err error
 			if one.SHA256, one.Size, err = m.inputs.File(path); err != nil {
 				return nil, fmt.Errorf("read %s: %w", e.From, err)
@@ -148,7 +146,7 @@ func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
 
 // stored is an entry whose bytes are in the store.
 func (m *maker) stored(e plan.Entry, path, mode string, o store.Object, made made) entry {
-	return entry{Path: path, Mode: mode, shared: m.uses[origin(e)] > 1, SHA256: o.SHA256, Size: o.Size, Binary: made.Binary,
+	return entry{Path: path, Mode: mode, SHA256: o.SHA256, Size: o.Size, Binary: made.Binary,
 		Open: func() (io.ReadCloser, error) { return os.Open(m.store.Path(o)) }}
 }
 

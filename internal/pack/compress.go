@@ -3,6 +3,7 @@ package pack
 import (
 	"bufio"
 	"compress/bzip2"
+	"context"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
@@ -13,25 +14,38 @@ import (
 	"github.com/ulikunitz/xz"
 )
 
-// zstdLevels of the efforts: normal gives the size of gzip -9 in much less time.
-var zstdLevels = map[string]zstd.EncoderLevel{Fast: zstd.SpeedDefault, Normal: zstd.SpeedBetterCompression, "": zstd.SpeedBetterCompression, Small: zstd.SpeedBestCompression}
-
-// compressor wraps w; xz and zst are known.
-func compressor(w io.Writer, name string, o Options) (io.WriteCloser, error) {
-	switch name {
-	case "xz":
-		return xz.WriterConfig{DictCap: 8 << 20}.NewWriter(w)
-	case "zst":
-		// One goroutine: with more, the bytes could depend on their number.
-		return zstd.NewWriter(w, zstd.WithEncoderLevel(zstdLevels[o.Effort]), zstd.WithEncoderConcurrency(1))
-	}
-	return nil, fmt.Errorf("unknown compression %q", name)
+// Stream is a compressed stream that takes whole files, too.
+type Stream interface {
+	io.Writer
+	// File writes an entry's content, and takes its digest where it is not known.
+	File(ctx context.Context, e Entry) (sha256 string, err error)
+	Close() error
 }
+
+// NewStream begins a stream that is compressed with gz, xz or zst.
+func NewStream(w io.Writer, compression string, o Options) (Stream, error) {
+	switch compression {
+	case "gz":
+		return newGzip(w, o)
+	case "zst":
+		return newZstd(w, o)
+	case "xz":
+		x, err := xz.WriterConfig{DictCap: 8 << 20}.NewWriter(w)
+		return plainStream{x}, err
+	}
+	return nil, fmt.Errorf("unknown compression %q", compression)
+}
+
+// plainStream compresses files like everything else.
+type plainStream struct{ io.WriteCloser }
+
+// File writes an entry's content.
+func (s plainStream) File(ctx context.Context, e Entry) (string, error) { return copyEntry(ctx, s, e) }
 
 // gzipWriter writes one gzip member (RFC 1952) without name and time.
 type gzipWriter struct {
 	w    io.Writer
-	body *deflater
+	body *parts
 	crc  uint32
 	size uint32
 }
@@ -48,6 +62,14 @@ func (g *gzipWriter) Write(p []byte) (int, error) {
 	g.crc = crc32.Update(g.crc, crc32.IEEETable, p)
 	g.size += uint32(len(p))
 	return g.body.Write(p)
+}
+
+// File writes an entry's content: from its compressed bytes where there are some.
+func (g *gzipWriter) File(ctx context.Context, e Entry) (string, error) {
+	return g.body.file(ctx, g, e, func(c Compressed) {
+		g.crc = combineCRC32(g.crc, c.CRC32, c.Plain)
+		g.size += uint32(c.Plain)
+	})
 }
 
 func (g *gzipWriter) Close() error {

@@ -33,9 +33,9 @@ type Entry struct {
 // Source is where a file's content comes from.
 type Source struct {
 	Open func() (io.ReadCloser, error)
-	// Deflated gives the content's compressed bytes where they are kept, for a
-	// file that stands Alone and whose SHA256 is known; nil makes them anew.
-	Deflated func() (Deflated, error)
+	// Compressed gives the content's compressed bytes by an algorithm, for a file
+	// that stands Alone and whose SHA256 is known. It may be nil.
+	Compressed func(algorithm string) (*Compressed, error)
 }
 
 // Options are common to all formats.
@@ -44,6 +44,15 @@ type Options struct {
 	Jobs int       // how many parts are compressed at once; leaves no trace in the bytes
 	// Effort is Fast, Normal or Small; "" is Normal.
 	Effort string
+	// OneFrame makes a zstd stream one frame, for readers that know no more.
+	OneFrame bool
+}
+
+func (o Options) effort() string {
+	if o.Effort == "" {
+		return Normal
+	}
+	return o.Effort
 }
 
 // Write makes an archive and tells what it holds. It stops when ctx ends.

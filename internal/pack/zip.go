@@ -30,10 +30,18 @@ func writeZip(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]m
 		default:
 			h.SetMode(e.Mode.Perm())
 		}
-		if h.Method == zip.Deflate && Alone(e.Size) && e.Deflated != nil && e.SHA256 != "" {
-			if err := rawEntry(z, h, e); err != nil {
-				return nil, fmt.Errorf("pack %s: %w", e.Path, err)
-			}
+		var kept *Compressed
+		var err error
+		if h.Method == zip.Deflate {
+			kept, err = e.Kept(Deflate)
+		}
+		if err == nil && kept != nil {
+			err = rawEntry(z, h, *kept)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("pack %s: %w", e.Path, err)
+		}
+		if kept != nil {
 			holds = append(holds, held(e, e.SHA256))
 			continue
 		}
@@ -60,16 +68,9 @@ func writeZip(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]m
 	return holds, z.Close()
 }
 
-// rawEntry writes an entry from its compressed bytes, as CreateHeader would:
+// rawEntry writes an entry of its compressed bytes, as CreateHeader would:
 // with sizes and checksum after the content, and the extended timestamp.
-func rawEntry(z *zip.Writer, h *zip.FileHeader, e Entry) error {
-	d, err := e.Deflated()
-	if err != nil {
-		return err
-	}
-	if d.Plain != e.Size {
-		return fmt.Errorf("it changed while it was read")
-	}
+func rawEntry(z *zip.Writer, h *zip.FileHeader, d Compressed) error {
 	seconds := uint32(h.Modified.Unix())
 	// CreateRaw writes these as they are; they count two seconds from 1980 on.
 	at := h.Modified.UTC()
@@ -88,7 +89,7 @@ func rawEntry(z *zip.Writer, h *zip.FileHeader, e Entry) error {
 	if err != nil {
 		return err
 	}
-	if err := copyFile(out, d.Path); err != nil {
+	if err := place(out, d.Path); err != nil {
 		return err
 	}
 	_, err = out.Write(lastBlock)

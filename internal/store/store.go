@@ -14,6 +14,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
 	"piedmont/internal/atomicfile"
@@ -93,27 +94,24 @@ func (s *Store) Create(name string) (*Writer, error) {
 	return &Writer{s, f, name, sha256.New(), sha512.New(), 0}, nil
 }
 
-// worthwhile is how many bytes are worth a goroutine of their own.
+// worthwhile is how many bytes are worth goroutines of their own.
 const worthwhile = 32 << 10
 
-// Write writes and takes both digests, of larger pieces side by side: together
-// they take longer than all else that happens to the bytes.
+// Write writes and takes both digests, of larger pieces side by side: those take
+// longer than all else that happens to the bytes.
 func (w *Writer) Write(p []byte) (int, error) {
-	n, err := w.file.Write(p)
-	p = p[:n]
-	if n < worthwhile {
+	if len(p) < worthwhile {
+		w.sha256.Write(p)
 		w.sha512.Write(p)
 	} else {
-		done := make(chan struct{})
-		go func() {
-			defer close(done)
-			w.sha512.Write(p)
-		}()
-		defer func() { <-done }()
+		var taken sync.WaitGroup
+		taken.Go(func() { w.sha256.Write(p) })
+		taken.Go(func() { w.sha512.Write(p) })
+		defer taken.Wait()
 	}
-	w.sha256.Write(p)
+	n, err := w.file.Write(p)
 	w.size += int64(n)
-	return n, err
+	return n, err // after an error there is only Abort
 }
 
 // Abort drops the object; after Commit it does nothing.
@@ -233,13 +231,13 @@ func (s *Store) record(key string) string {
 	return filepath.Join(s.dir, "made", hex.EncodeToString(sum[:])+".json")
 }
 
-// DeflatedDir is a folder of the store for compressed bytes of its objects, each
+// CompressedDir is a folder of the store for compressed bytes of its objects, each
 // with a record beside it, NAME.json, whose time is that of its last use.
-const DeflatedDir = "deflated"
+const CompressedDir = "compressed"
 
-// pruneDeflated removes what was not used during keep, and what a killed run left.
-func (s *Store) pruneDeflated(keep time.Duration, now time.Time) error {
-	dir := filepath.Join(s.dir, DeflatedDir)
+// pruneCompressed removes what was not used during keep, and what a killed run left.
+func (s *Store) pruneCompressed(keep time.Duration, now time.Time) error {
+	dir := filepath.Join(s.dir, CompressedDir)
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -303,7 +301,7 @@ func (s *Store) Prune(keep time.Duration, now time.Time) error {
 		return nil
 	})
 	if err == nil {
-		err = s.pruneDeflated(keep, now)
+		err = s.pruneCompressed(keep, now)
 	}
 	if err != nil {
 		return err

@@ -113,12 +113,12 @@ func TestPrune(t *testing.T) {
 
 // Compressed bytes stay for as long as their record is used; what a killed run
 // left of them goes.
-func TestPruneDeflated(t *testing.T) {
+func TestPruneCompressed(t *testing.T) {
 	s, err := Open(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
-	dir := filepath.Join(s.dir, DeflatedDir)
+	dir := filepath.Join(s.dir, CompressedDir)
 	if err := os.Mkdir(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +133,7 @@ func TestPruneDeflated(t *testing.T) {
 		}
 	}
 	for range 2 { // a record may go before its bytes
-		if err := s.pruneDeflated(30*24*time.Hour, now); err != nil {
+		if err := s.pruneCompressed(30*24*time.Hour, now); err != nil {
 			t.Fatal(err)
 		}
 	}

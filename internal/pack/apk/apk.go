@@ -14,7 +14,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"os"
 	"strings"
 
 	"piedmont/internal/distpkg"
@@ -25,13 +24,10 @@ import (
 func Write(ctx context.Context, w io.Writer, p *distpkg.Package, o pack.Options) error {
 	o.Time = p.Time
 	// .PKGINFO has the digest of the files' member, so that is written aside.
-	data, err := os.CreateTemp("", "piedmont-apk-")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = data.Close(); _ = os.Remove(data.Name()) }()
 	sum := sha256.New()
-	if err := writeData(ctx, io.MultiWriter(data, sum), p, o); err != nil {
+	data := pack.NewSpool(sum)
+	defer data.Close()
+	if err := writeData(ctx, data, p, o); err != nil {
 		return err
 	}
 	info, err := Info(p, hex.EncodeToString(sum.Sum(nil)))
@@ -41,10 +37,7 @@ func Write(ctx context.Context, w io.Writer, p *distpkg.Package, o pack.Options)
 	if err := writeControl(ctx, w, p, info, o); err != nil {
 		return err
 	}
-	if _, err := data.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	_, err = io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{data}, make([]byte, 256<<10))
+	_, err = data.WriteTo(w)
 	return err
 }
 
@@ -61,9 +54,9 @@ func writeData(ctx context.Context, w io.Writer, p *distpkg.Package, o pack.Opti
 		case f.Link != "":
 			h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, f.Link, 0
 			sum := sha1.Sum([]byte(f.Link))
-			h.PAXRecords = checksum(sum[:])
+			h.PAXRecords = checksum(hex.EncodeToString(sum[:]))
 		default:
-			sum, err := sha1Of(ctx, f)
+			sum, err := distpkg.SHA1(ctx, f, pack.Deflate)
 			if err != nil {
 				return err
 			}
@@ -79,21 +72,8 @@ func writeData(ctx context.Context, w io.Writer, p *distpkg.Package, o pack.Opti
 	return s.Close()
 }
 
-func checksum(sum []byte) map[string]string {
-	return map[string]string{"APK-TOOLS.checksum.SHA1": hex.EncodeToString(sum)}
-}
-
-func sha1Of(ctx context.Context, f distpkg.File) ([]byte, error) {
-	r, err := f.Open()
-	if err != nil {
-		return nil, err
-	}
-	defer func() { _ = r.Close() }()
-	h := sha1.New()
-	if _, err := io.CopyBuffer(h, struct{ io.Reader }{r}, make([]byte, min(256<<10, f.Size+1))); err != nil {
-		return nil, err
-	}
-	return h.Sum(nil), ctx.Err()
+func checksum(sum string) map[string]string {
+	return map[string]string{"APK-TOOLS.checksum.SHA1": sum}
 }
 
 // writeControl writes the member with what the package says. It has no end of

@@ -28,7 +28,7 @@ func Write(ctx context.Context, w io.Writer, p *distpkg.Package, compression str
 	}
 	files := distpkg.WithFolders(p.Files, true)
 	about := []meta{{".BUILDINFO", buildInfo(p)}, {".PKGINFO", info}, {".INSTALL", install(p.Scripts)}, {".CHANGELOG", changelog(p)}}
-	tree, err := mtree(ctx, p, about, files, o)
+	tree, err := mtree(ctx, p, about, files, compression, o)
 	if err != nil {
 		return err
 	}
@@ -163,7 +163,7 @@ func changelog(p *distpkg.Package) string {
 }
 
 // mtree lists every file with its properties, compressed.
-func mtree(ctx context.Context, p *distpkg.Package, about []meta, files []distpkg.File, o pack.Options) (string, error) {
+func mtree(ctx context.Context, p *distpkg.Package, about []meta, files []distpkg.File, compression string, o pack.Options) (string, error) {
 	var b strings.Builder
 	b.WriteString("#mtree\n/set type=file uid=0 gid=0 mode=644\n")
 	seconds := fmt.Sprintf("%d.0", p.Time.Unix())
@@ -185,7 +185,7 @@ func mtree(ctx context.Context, p *distpkg.Package, about []meta, files []distpk
 		case f.Link != "":
 			fmt.Fprintf(&b, " type=link link=%s\n", escape(f.Link))
 		default:
-			sum, err := distpkg.MD5(ctx, f)
+			sum, err := distpkg.MD5(ctx, f, pack.Algorithm(compression, o))
 			if err != nil {
 				return "", err
 			}

@@ -18,13 +18,10 @@ import (
 
 // Write writes a package. compression is gz, xz or zst, for the files.
 func Write(ctx context.Context, w io.Writer, p *distpkg.Package, compression string, o pack.Options) error {
-	o.Time = p.Time
+	o.Time, o.OneFrame = p.Time, true // dpkg 1.21 reads no further than the first frame
 	// The data member's size stands before it, so it is written aside.
-	data, err := os.CreateTemp("", "piedmont-deb-")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = data.Close(); _ = os.Remove(data.Name()) }()
+	data := pack.NewSpool(nil)
+	defer data.Close()
 	sums, err := writeData(ctx, data, p, compression, o)
 	if err != nil {
 		return err
@@ -33,24 +30,17 @@ func Write(ctx context.Context, w io.Writer, p *distpkg.Package, compression str
 	if err != nil {
 		return err
 	}
-	size, err := data.Seek(0, io.SeekCurrent)
-	if err != nil {
-		return err
-	}
-	if _, err := data.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
 	if _, err := io.WriteString(w, "!<arch>\n"); err != nil {
 		return err
 	}
 	for _, m := range []struct {
 		name    string
 		size    int64
-		content io.Reader
+		content io.WriterTo
 	}{
 		{"debian-binary", 4, strings.NewReader("2.0\n")},
 		{"control.tar.gz", int64(len(control)), bytes.NewReader(control)},
-		{"data.tar." + compression, size, data},
+		{"data.tar." + compression, data.Size(), data},
 	} {
 		if err := member(w, m.name, m.size, p, m.content); err != nil {
 			return err
@@ -60,14 +50,14 @@ func Write(ctx context.Context, w io.Writer, p *distpkg.Package, compression str
 }
 
 // member writes one file of an ar archive. Source: ar(5).
-func member(w io.Writer, name string, size int64, p *distpkg.Package, content io.Reader) error {
+func member(w io.Writer, name string, size int64, p *distpkg.Package, content io.WriterTo) error {
 	if size > 9999999999 {
 		return fmt.Errorf("%s would have %d bytes, and a deb holds less than 10 GB", name, size)
 	}
 	if _, err := fmt.Fprintf(w, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", name, p.Time.Unix(), 0, 0, "100644", size); err != nil {
 		return err
 	}
-	if _, err := io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{content}, make([]byte, 256<<10)); err != nil {
+	if _, err := content.WriteTo(w); err != nil {
 		return err
 	}
 	if size%2 == 1 {
@@ -92,7 +82,7 @@ func writeData(ctx context.Context, w io.Writer, p *distpkg.Package, compression
 		if h.Typeflag != tar.TypeReg || f.Keep {
 			continue // configuration files are listed as such, with digests of dpkg's own
 		}
-		sum, err := distpkg.MD5(ctx, f)
+		sum, err := distpkg.MD5(ctx, f, pack.Algorithm(compression, o))
 		if err != nil {
 			return "", err
 		}

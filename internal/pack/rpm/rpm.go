@@ -11,7 +11,6 @@ import (
 	"encoding/hex"
 	"fmt"
 	"io"
-	"os"
 	"path"
 	"strings"
 
@@ -27,17 +26,10 @@ func Write(ctx context.Context, w io.Writer, p *distpkg.Package, compression str
 	o.Time = p.Time
 	files := distpkg.WithFolders(p.Files, false)
 	// The headers carry sizes and digests of the payload, so it is written aside.
-	payload, err := os.CreateTemp("", "piedmont-rpm-")
-	if err != nil {
-		return err
-	}
-	defer func() { _ = payload.Close(); _ = os.Remove(payload.Name()) }()
 	sum := sha256.New()
-	plain, err := writePayload(ctx, io.MultiWriter(payload, sum), files, compression, o)
-	if err != nil {
-		return err
-	}
-	size, err := payload.Seek(0, io.SeekCurrent)
+	payload := pack.NewSpool(sum)
+	defer payload.Close()
+	plain, err := writePayload(ctx, payload, files, compression, o)
 	if err != nil {
 		return err
 	}
@@ -45,15 +37,12 @@ func Write(ctx context.Context, w io.Writer, p *distpkg.Package, compression str
 	if err != nil {
 		return err
 	}
-	for _, part := range [][]byte{lead(p), signature(main, size, plain), main} {
+	for _, part := range [][]byte{lead(p), signature(main, payload.Size(), plain), main} {
 		if _, err := w.Write(part); err != nil {
 			return err
 		}
 	}
-	if _, err := payload.Seek(0, io.SeekStart); err != nil {
-		return err
-	}
-	_, err = io.CopyBuffer(struct{ io.Writer }{w}, struct{ io.Reader }{payload}, make([]byte, 256<<10))
+	_, err = payload.WriteTo(w)
 	return err
 }
 

@@ -27,9 +27,9 @@ func TestCombineCRC32(t *testing.T) {
 // taken from where they are kept, and ordinary readers read both.
 func TestSplice(t *testing.T) {
 	dir := t.TempDir()
-	entries := func(kept bool) []Entry {
+	entries := func(kept bool, algorithm string) []Entry {
 		out := sample()
-		for i, size := range []int{aloneSize - 1, aloneSize, 3*partSize + 17} {
+		for i, size := range []int{aloneSize - 1, aloneSize, 3*deflatePart + 17} {
 			e := file("big/"+string(rune('a'+i)), noise(size), 0)
 			e.SHA256 = strings.Repeat("0", 64)
 			if kept && Alone(e.Size) {
@@ -38,7 +38,7 @@ func TestSplice(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				d, err := Deflate(t.Context(), f, strings.NewReader(noise(size)), Options{Jobs: 3})
+				d, err := Compress(t.Context(), f, strings.NewReader(noise(size)), algorithm, Options{Jobs: 3})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -46,16 +46,21 @@ func TestSplice(t *testing.T) {
 					t.Fatal(err)
 				}
 				d.Path = path
-				e.Deflated = func() (Deflated, error) { return d, nil }
+				e.Compressed = func(asked string) (*Compressed, error) {
+					if asked != algorithm {
+						t.Errorf("asked for %s", asked)
+					}
+					return &d, nil
+				}
 			}
 			out = append(out, e)
 		}
 		return out
 	}
-	for _, format := range []string{"tar.gz", "zip"} {
+	for format, algorithm := range map[string]string{"tar.gz": Deflate, "zip": Deflate, "tar.zst": Zstd} {
 		var made, taken bytes.Buffer
 		for kept, buf := range map[bool]*bytes.Buffer{false: &made, true: &taken} {
-			if _, err := Write(t.Context(), buf, format, entries(kept), Options{Time: when, Jobs: 2}); err != nil {
+			if _, err := Write(t.Context(), buf, format, entries(kept, algorithm), Options{Time: when, Jobs: 2}); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -66,7 +71,7 @@ func TestSplice(t *testing.T) {
 		if err := os.WriteFile(path, taken.Bytes(), 0o644); err != nil {
 			t.Fatal(err)
 		}
-		words := []string{"tar", "-tzvf", path}
+		words := []string{"bsdtar", "-tvf", path}
 		if format == "zip" {
 			words = []string{"unzip", "-tq", path}
 			if _, err := zip.NewReader(bytes.NewReader(taken.Bytes()), int64(taken.Len())); err != nil {
@@ -81,7 +86,7 @@ func TestSplice(t *testing.T) {
 
 // More effort makes files that are no larger, and all are read the same.
 func TestEfforts(t *testing.T) {
-	content := noise(3 * partSize)
+	content := noise(3 * deflatePart)
 	for _, format := range []string{"tar.gz", "tar.zst", "zip"} {
 		var sizes []int
 		for _, effort := range []string{Fast, Normal, Small} {
