@@ -90,7 +90,8 @@ func (b *bench) add(what, piedmont, other, ratio, want string) {
 // usage is what a command took.
 type usage struct {
 	wall time.Duration
-	peak int64 // bytes of memory
+	cpu  time.Duration // of its children, too
+	peak int64         // bytes of memory
 }
 
 // measure runs a command to its end in a folder.
@@ -107,6 +108,7 @@ func measure(dir string, env []string, name string, args ...string) (usage, erro
 	}
 	if r, ok := cmd.ProcessState.SysUsage().(*syscall.Rusage); ok {
 		u.peak = r.Maxrss << 10
+		u.cpu = cmd.ProcessState.UserTime() + cmd.ProcessState.SystemTime()
 	}
 	return u, nil
 }
@@ -124,8 +126,7 @@ func median(times int, before func() error, one func() (usage, error)) (time.Dur
 		}
 		all = append(all, u.wall)
 	}
-	slices.Sort(all)
-	return all[len(all)/2], nil
+	return mid(all), nil
 }
 
 func seconds(d time.Duration) string { return fmt.Sprintf("%.2f s", d.Seconds()) }
