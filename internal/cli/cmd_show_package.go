@@ -72,7 +72,7 @@ func (a *app) showPackage(path, format string) error {
 	case distpkg.Deb:
 		p, err = deb.Read(path, look)
 	case distpkg.RPM:
-		p, err = rpm.Read(path)
+		p, err = rpm.Read(path, look)
 	case distpkg.APK:
 		p, err = apk.Read(path, look)
 	default:

@@ -2,6 +2,7 @@ package pack_test
 
 import (
 	"bytes"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -279,23 +280,25 @@ func tools(t *testing.T, format, path, conf string) {
 	}
 }
 
-func none(pack.Item, io.Reader) error { return nil }
-
-func read(format, path string) (*distpkg.Shown, error) {
-	switch format {
-	case distpkg.Deb:
-		return deb.Read(path, none)
-	case distpkg.RPM:
-		return rpm.Read(path)
-	case distpkg.APK:
-		return apk.Read(path, none)
+// read reads a package, and gives the digests of its files' content.
+func read(format, path string) (*distpkg.Shown, map[string]string, error) {
+	sums := map[string]string{}
+	look := func(i pack.Item, r io.Reader) error {
+		h := sha256.New()
+		_, err := io.Copy(h, r)
+		sums[plainPath(i)] = hex.EncodeToString(h.Sum(nil))
+		return err
 	}
-	return arch.Read(path, none)
+	by := map[string]func(string, func(pack.Item, io.Reader) error) (*distpkg.Shown, error){distpkg.Deb: deb.Read, distpkg.RPM: rpm.Read, distpkg.APK: apk.Read, distpkg.Arch: arch.Read}
+	s, err := by[format](path, look)
+	return s, sums, err
 }
+
+func plainPath(i pack.Item) string { return strings.Trim(strings.TrimPrefix(i.Path, "./"), "/") }
 
 func readBack(t *testing.T, format, path string, p distpkg.Package) {
 	t.Helper()
-	s, err := read(format, path)
+	s, sums, err := read(format, path)
 	if err != nil {
 		t.Errorf("%s: %v", format, err)
 		return
@@ -305,7 +308,7 @@ func readBack(t *testing.T, format, path string, p distpkg.Package) {
 	}
 	have := map[string]pack.Item{}
 	for _, i := range s.Files {
-		have[strings.Trim(strings.TrimPrefix(i.Path, "./"), "/")] = i
+		have[plainPath(i)] = i
 	}
 	for _, f := range p.Files {
 		i, ok := have[f.Path]
@@ -313,21 +316,77 @@ func readBack(t *testing.T, format, path string, p distpkg.Package) {
 			t.Errorf("%s: %s was read back as %+v", format, f.Path, i)
 			return
 		}
+		if f.Link == "" && !f.Dir() && sums[f.Path] != f.SHA256 {
+			t.Errorf("%s: %s has another content: %s", format, f.Path, sums[f.Path])
+		}
 	}
 }
 
-// Other compressions are read by the same tools.
+// Other compressions are read by the same tools, also in several zstd frames.
 func TestCompressions(t *testing.T) {
-	p := holding(file("opt/f", strings.Repeat("ring ", 50000), 0o644))
-	for _, c := range []string{"xz", "zst"} {
-		output(t, clienttest.Need(t, "dpkg-deb"), "-c", write(t, p, distpkg.Deb, c))
-		path := write(t, p, distpkg.RPM, c)
-		output(t, clienttest.Need(t, "rpm"), "-K", path)
-		if out, err := exec.Command("sh", "-c", "rpm2cpio \"$1\" | cpio -t 2>&1", "sh", path).CombinedOutput(); err == nil && !strings.Contains(string(out), "opt/f") {
-			t.Errorf("the payload of %s lists:\n%s", c, out)
+	lines := func(n int) string {
+		var b strings.Builder
+		for i := range n {
+			fmt.Fprintln(&b, i*i)
+		}
+		return b.String()
+	}
+	p := holding(file("opt/f", lines(700000), 0o644), file("opt/g", "ring", 0o644), file("opt/h", lines(70000), 0o644))
+	conf := filepath.Join(t.TempDir(), "pacman.conf")
+	if err := os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nSigLevel = Never\nLocalFileSigLevel = Never\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	clienttest.Need(t, "dpkg-deb")
+	clienttest.Need(t, "rpm")
+	clienttest.Need(t, "pacman")
+	for _, c := range []string{"xz", "zst", "gz"} {
+		for _, format := range []string{distpkg.Deb, distpkg.RPM, distpkg.Arch} {
+			path := write(t, p, format, c)
+			tools(t, format, path, conf)
+			readBack(t, format, path, p)
 		}
 	}
-	output(t, clienttest.Need(t, "pacman"), "-Qilp", write(t, p, distpkg.Arch, "xz"))
+}
+
+// A payload that does not hold what the header says is told as damaged.
+func TestDamagedPayloads(t *testing.T) {
+	path := write(t, holding(file("opt/f", "ring", 0o644), link("opt/g", "f")), distpkg.RPM, "gz")
+	data, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := bytes.Index(data, []byte{0x1f, 0x8b, 8, 0})
+	r, err := gzip.NewReader(bytes.NewReader(data[at:]))
+	if err != nil {
+		t.Fatal(err)
+	}
+	payload, err := io.ReadAll(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	change := func(from, to string) []byte { return bytes.Replace(payload, []byte(from), []byte(to), 1) }
+	for name, damaged := range map[string][]byte{
+		"cut off":          payload[:len(payload)/2],
+		"no trailer":       payload[:bytes.LastIndex(payload, []byte("070701"))],
+		"nothing":          nil,
+		"another magic":    change("070701", "070700"),
+		"another file":     change("./opt/f", "./opt/x"),
+		"leaves":           change("./opt/f", "../.p/f"),
+		"a size of a lie":  change("0000000400000000", "7fffffff00000000"),
+		"not a number":     change("0000000400000000", "0000-00400000000"),
+		"endless name":     change("00000008", "ffffffff"),
+		"number of a file": []byte("07070X000000ff\x00\x00"),
+	} {
+		if bytes.Equal(damaged, payload) {
+			t.Errorf("%s: nothing was changed", name)
+		}
+		if err := os.WriteFile(path, append(bytes.Clone(data[:at]), damaged...), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := read(distpkg.RPM, path); err == nil || !strings.Contains(err.Error(), "damaged") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
 }
 
 // The bytes of every format are pinned; see TestGoldenBytes.
@@ -366,6 +425,6 @@ func FuzzReadPackages(f *testing.F) {
 		if err := os.WriteFile(path, data, 0o644); err != nil {
 			t.Fatal(err)
 		}
-		_, _ = read(distpkg.Formats[(format%4+4)%4], path) // whatever comes, it neither crashes nor hangs
+		_, _, _ = read(distpkg.Formats[(format%4+4)%4], path) // whatever comes, it neither crashes nor hangs
 	})
 }

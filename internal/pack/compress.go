@@ -81,6 +81,13 @@ func (g *gzipWriter) Close() error {
 	return err
 }
 
+// Decompress gives the plain bytes of what is compressed by gzip, bzip2, xz or zstd,
+// or not at all. close frees what it holds.
+func Decompress(r io.Reader) (plain io.Reader, close func(), err error) {
+	plain, _, closer, err := decompressor(r)
+	return plain, closer, err
+}
+
 // decompressor recognises gzip, bzip2, xz and zstd by their first bytes; anything else
 // is passed through. close frees what it holds.
 func decompressor(r io.Reader) (plain io.Reader, name string, closer func(), err error) {

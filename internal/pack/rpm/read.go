@@ -33,8 +33,10 @@ type parsed struct {
 	store []byte
 }
 
-// Read tells what a package says and holds. It reads the headers only.
-func Read(path string) (*distpkg.Shown, error) {
+// Read tells what a package says and holds; look sees the content of each file,
+// where the payload is compressed in a way that can be read. Without it only the
+// headers are read.
+func Read(path string, look func(pack.Item, io.Reader) error) (*distpkg.Shown, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -56,7 +58,14 @@ func Read(path string) (*distpkg.Shown, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the header: %w", err)
 	}
-	return shown(h), nil
+	s := shown(h)
+	// Old packages have the compressor lzma, which is not read here.
+	if c := h.text(tagPayloadCompressor); look != nil && c != "lzma" && len(s.Files) > 0 {
+		if err := walkPayload(r, s.Files, look); err != nil {
+			return nil, err
+		}
+	}
+	return s, nil
 }
 
 func readHeader(r io.Reader) (*parsed, int, error) {
