@@ -115,7 +115,7 @@ func digest(ctx context.Context, f File, algorithm string, h hash.Hash, of func(
 	if err != nil {
 		return "", err
 	}
-	if kept != nil {
+	if kept != nil && of(kept) != "" {
 		return of(kept), nil
 	}
 	r, err := f.Open()

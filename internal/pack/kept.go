@@ -29,9 +29,10 @@ type Compressed struct {
 	Size  int64  `json:"size"`
 	Plain int64  `json:"plain"`
 	CRC32 uint32 `json:"crc32"` // of the plain bytes, as the other digests
-	// For the formats that still keep these digests, taken in the same read.
+	// For the formats that still keep these digests, taken in the same read. SHA-1
+	// is wanted by one that is deflated, and taken for that.
 	MD5  string `json:"md5"`
-	SHA1 string `json:"sha1"`
+	SHA1 string `json:"sha1,omitempty"`
 }
 
 // Alone says whether a file of that size stands alone.
@@ -58,11 +59,19 @@ func Compress(ctx context.Context, w io.Writer, r io.Reader, algorithm string, o
 	count := &countingWriter{w: w}
 	p := newParts(count, c, o)
 	crc, md, sha := crc32.NewIEEE(), md5.New(), sha1.New()
-	n, err := io.CopyBuffer(onlyWriter{io.MultiWriter(p, crc, md, sha)}, &contextReader{ctx, r}, make([]byte, 256<<10))
+	readers := []io.Writer{p, crc, md}
+	if algorithm == Deflate {
+		readers = append(readers, sha)
+	}
+	n, err := io.CopyBuffer(onlyWriter{io.MultiWriter(readers...)}, &contextReader{ctx, r}, make([]byte, 256<<10))
 	if endErr := p.end(); err == nil {
 		err = endErr
 	}
-	return Compressed{Size: count.n, Plain: n, CRC32: crc.Sum32(), MD5: hex.EncodeToString(md.Sum(nil)), SHA1: hex.EncodeToString(sha.Sum(nil))}, err
+	out := Compressed{Size: count.n, Plain: n, CRC32: crc.Sum32(), MD5: hex.EncodeToString(md.Sum(nil))}
+	if algorithm == Deflate {
+		out.SHA1 = hex.EncodeToString(sha.Sum(nil))
+	}
+	return out, err
 }
 
 type countingWriter struct {
