@@ -84,3 +84,42 @@ func TestCompressedOnce(t *testing.T) {
 		t.Errorf("from damaged pieces:\n%s\nwant\n%s", got, want)
 	}
 }
+
+// A file whose bytes are not those of its digest is neither packed nor kept as
+// compressed, be it small or large, or a program that was made elsewhere.
+func TestContentIsNotItsDigest(t *testing.T) {
+	for name, lines := range map[string]int{"chart.txt": 10, "map.txt": 30000, "prog/belld": 10} {
+		files := belld("1.0.0")
+		files["piedmont.toml"] += "\n[bundle.belld]\nprograms = [\"belld\"]\nfiles = [\"chart.txt\", \"map.txt\"]\n"
+		files["chart.txt"], files["map.txt"] = "a line\n", "a line\n"
+		files[name] = "#!/bin/sh\n" + strings.Repeat("# a line of it\n", lines)
+		dir := project(t, files)
+		before := time.Now().Add(-time.Hour)
+		change := func(to string, at time.Time) {
+			t.Helper()
+			path := filepath.Join(dir, name)
+			err := os.WriteFile(path, []byte(strings.ReplaceAll(files[name], "line", to)), 0o644)
+			if err == nil {
+				err = os.Chtimes(path, at, at)
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		}
+		change("line", before)
+		call{dir: dir}.ok(t, "make")
+		change("LIFE", before) // with the same size and time
+		for _, gone := range []string{"outbox", ".piedmont/store"} {
+			if err := os.RemoveAll(filepath.Join(dir, gone)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		r := call{dir: dir}.run(t, "make")
+		if r.code == 0 {
+			t.Errorf("%s: it was packed", name)
+		}
+		contains(t, r.err, name, "is not what it was", "touch it")
+		change("LIFE", before.Add(time.Second))
+		call{dir: dir}.ok(t, "make")
+	}
+}

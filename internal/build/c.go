@@ -53,7 +53,7 @@ func (c *C) Key(ctx context.Context, b plan.Build, stages Stages) (string, error
 			return "", nil
 		}
 		for dep := range known.Deps {
-			sum, err := look.sum(c.absolute(dep))
+			sum, err := look.sum(ctx, c.absolute(dep))
 			if err != nil {
 				return "", nil
 			}
@@ -62,7 +62,7 @@ func (c *C) Key(ctx context.Context, b plan.Build, stages Stages) (string, error
 		deps = append(deps, look.others(known))
 	}
 	for _, need := range b.Needs {
-		sum, err := folderSum(c.Inputs, stages[need.Program])
+		sum, err := folderSum(ctx, c.Inputs, stages[need.Program])
 		if err != nil {
 			return "", err
 		}
@@ -248,7 +248,7 @@ func (c *C) objects(ctx context.Context, cc *toolchain.Compiler, b plan.Build, o
 	var stale []string
 	for _, src := range b.C.Sources {
 		out = append(out, o.object(src))
-		if !o.upToDate(c, look, src, o.command(c, cc, b, src, stages)) {
+		if !o.upToDate(ctx, c, look, src, o.command(c, cc, b, src, stages)) {
 			stale = append(stale, src)
 		}
 	}
@@ -291,7 +291,7 @@ func (c *C) objects(ctx context.Context, cc *toolchain.Compiler, b plan.Build, o
 		})
 	}
 	group.Wait()
-	if err := o.settle(c, look, b.C.Sources); err != nil {
+	if err := o.settle(ctx, c, look, b.C.Sources); err != nil {
 		return nil, err
 	}
 	switch {

@@ -58,14 +58,14 @@ func (c *Command) Key(ctx context.Context, b plan.Build, stages Stages) (string,
 		case info.Mode()&fs.ModeSymlink != 0:
 			one.Link, err = os.Readlink(path)
 		case info.Mode().IsRegular():
-			one.SHA256, _, err = c.Inputs.File(path)
+			one.SHA256, _, err = c.Inputs.File(ctx, path)
 		}
 		if err != nil {
 			return "", fmt.Errorf("read %s: %w", name, err)
 		}
 		list = append(list, one)
 	}
-	needs, err := stageSums(c.Inputs, b, stages)
+	needs, err := stageSums(ctx, c.Inputs, b, stages)
 	if err != nil {
 		return "", err
 	}

@@ -47,19 +47,19 @@ func NewGo(ctx context.Context, tools *Tools, root string, builds []plan.Build, 
 // toolchain, the flags, and every file of the module and of those beside it
 // that it uses. It is "" where that is not all: with cgo, the C compiler and
 // the system's headers count too, and the Go tool looks after them.
-func (g *Go) Key(b plan.Build, stages Stages) (string, error) {
+func (g *Go) Key(ctx context.Context, b plan.Build, stages Stages) (string, error) {
 	if b.Go.Cgo {
 		return "", nil
 	}
 	t := g.tools[b.Dir]
-	sum, err := g.Inputs.Digest(filepath.Join(g.Root, b.Dir), t.settings["GOWORK"])
+	sum, err := g.Inputs.Digest(ctx, filepath.Join(g.Root, b.Dir), t.settings["GOWORK"])
 	if errors.Is(err, errUnreadable) {
 		return "", nil
 	}
 	if err != nil {
 		return "", err
 	}
-	needs, err := stageSums(g.Inputs, b, stages)
+	needs, err := stageSums(ctx, g.Inputs, b, stages)
 	if err != nil {
 		return "", err
 	}

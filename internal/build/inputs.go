@@ -1,6 +1,7 @@
 package build
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -18,6 +19,7 @@ import (
 	"golang.org/x/mod/modfile"
 
 	"piedmont/internal/atomicfile"
+	"piedmont/internal/ctxio"
 )
 
 // Inputs takes the digest of every file that a compilation could read. Digests
@@ -27,8 +29,9 @@ type Inputs struct {
 	memo    string          // the file with what is remembered
 	skip    map[string]bool // folders that are made by Piedmont itself
 	mu      sync.Mutex
-	known   map[string]seen // by path
-	fresh   map[string]seen
+	known   map[string]seen   // by path, of earlier runs
+	fresh   map[string]seen   // for the next run
+	read    map[string]seen   // in this run
 	digests map[string]string // by module folder, for this run
 	started time.Time
 }
@@ -41,7 +44,7 @@ type seen struct {
 
 // NewInputs reads what memo remembers; skip are folders to pass over.
 func NewInputs(memo string, skip ...string) *Inputs {
-	in := &Inputs{memo: memo, skip: map[string]bool{}, known: map[string]seen{}, fresh: map[string]seen{}, digests: map[string]string{}, started: time.Now()}
+	in := &Inputs{memo: memo, skip: map[string]bool{}, known: map[string]seen{}, fresh: map[string]seen{}, read: map[string]seen{}, digests: map[string]string{}, started: time.Now()}
 	for _, dir := range skip {
 		in.skip[dir] = true
 	}
@@ -74,7 +77,7 @@ func (in *Inputs) Save() error {
 // Digest covers the module in dir and those beside it on the disk that its
 // go.mod replaces others with, or that the workspace file uses ("" or "off"
 // for none).
-func (in *Inputs) Digest(dir, workspace string) (string, error) {
+func (in *Inputs) Digest(ctx context.Context, dir, workspace string) (string, error) {
 	in.mu.Lock()
 	defer in.mu.Unlock()
 	if d, ok := in.digests[dir]; ok {
@@ -93,12 +96,12 @@ func (in *Inputs) Digest(dir, workspace string) (string, error) {
 	}
 	h := sha256.New()
 	for _, d := range outermost(dirs) {
-		if err := in.folder(h, d, dir); err != nil {
+		if err := in.folder(ctx, h, d, dir); err != nil {
 			return "", fmt.Errorf("read the sources: %w", err)
 		}
 	}
 	if workspace != "" && workspace != "off" {
-		if err := in.one(h, workspace, "workspace"); err != nil {
+		if err := in.one(ctx, h, workspace, "workspace"); err != nil {
 			return "", fmt.Errorf("read the workspace: %w", err)
 		}
 	}
@@ -176,7 +179,7 @@ func outermost(dirs map[string]bool) []string {
 	return out
 }
 
-func (in *Inputs) folder(h io.Writer, dir, from string) error {
+func (in *Inputs) folder(ctx context.Context, h io.Writer, dir, from string) error {
 	return filepath.WalkDir(dir, func(path string, d fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -191,12 +194,12 @@ func (in *Inputs) folder(h io.Writer, dir, from string) error {
 		if err != nil {
 			name = path
 		}
-		return in.one(h, path, name)
+		return in.one(ctx, h, path, name)
 	})
 }
 
 // one adds a file under a name that does not depend on where the project is.
-func (in *Inputs) one(h io.Writer, path, name string) error {
+func (in *Inputs) one(ctx context.Context, h io.Writer, path, name string) error {
 	info, err := os.Stat(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		_, err = fmt.Fprintf(h, "%q gone\n", name) // a broken link, or removed just now
@@ -205,48 +208,58 @@ func (in *Inputs) one(h io.Writer, path, name string) error {
 	if err != nil || !info.Mode().IsRegular() {
 		return err
 	}
-	s := seen{Size: info.Size(), Time: info.ModTime().UnixNano()}
-	if k, ok := in.known[path]; ok && k.Size == s.Size && k.Time == s.Time {
-		s.SHA256 = k.SHA256
-	} else if s.SHA256, err = hashFile(path); err != nil {
+	s, err := in.digest(ctx, path, info)
+	if err != nil {
 		return err
-	}
-	// A file written just now could be written again within the same tick of
-	// the clock, so it is not remembered yet.
-	if in.started.Sub(info.ModTime()) > 2*time.Second {
-		in.fresh[path] = s
 	}
 	_, err = fmt.Fprintf(h, "%q %s %v\n", name, s.SHA256, info.Mode()&0o100 != 0)
 	return err
 }
 
-func hashFile(path string) (string, error) {
+// digest reads a file, unless that was done already and it did not change.
+func (in *Inputs) digest(ctx context.Context, path string, info fs.FileInfo) (seen, error) {
+	s := seen{Size: info.Size(), Time: info.ModTime().UnixNano()}
+	for _, before := range []map[string]seen{in.read, in.known} {
+		if k := before[path]; s.SHA256 == "" && k.Size == s.Size && k.Time == s.Time {
+			s.SHA256 = k.SHA256
+		}
+	}
+	if s.SHA256 == "" {
+		var err error
+		if s.SHA256, err = hashFile(ctx, path); err != nil {
+			return s, err
+		}
+		in.read[path] = s
+	}
+	// A file written just now could be written again within the same tick of
+	// the clock, so the next run does not rely on it.
+	if in.started.Sub(info.ModTime()) > 2*time.Second {
+		in.fresh[path] = s
+	}
+	return s, nil
+}
+
+func hashFile(ctx context.Context, path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer func() { _ = f.Close() }()
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, ctxio.Reader(ctx, f)); err != nil {
 		return "", err
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // File gives the digest and size of one file, from memory where it can.
-func (in *Inputs) File(path string) (sha256 string, size int64, err error) {
+func (in *Inputs) File(ctx context.Context, path string) (sha256 string, size int64, err error) {
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	if err := in.one(io.Discard, path, path); err != nil {
-		return "", 0, err
-	}
-	if s, ok := in.fresh[path]; ok {
-		return s.SHA256, s.Size, nil
-	}
 	info, err := os.Stat(path)
 	if err != nil {
 		return "", 0, err
 	}
-	sum, err := hashFile(path)
-	return sum, info.Size(), err
+	s, err := in.digest(ctx, path, info)
+	return s.SHA256, s.Size, err
 }

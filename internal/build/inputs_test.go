@@ -25,7 +25,7 @@ func TestDigestOfInputs(t *testing.T) {
 	digest := func(workspace string) string {
 		t.Helper()
 		in := NewInputs(memo, filepath.Join(module, "outbox"))
-		d, err := in.Digest(module, workspace)
+		d, err := in.Digest(t.Context(), module, workspace)
 		if err != nil {
 			t.Fatal(err)
 		}

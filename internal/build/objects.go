@@ -1,6 +1,7 @@
 package build
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -70,7 +71,7 @@ func (o *objectFolder) command(c *C, cc *toolchain.Compiler, b plan.Build, src s
 }
 
 // upToDate says whether an object is what compiling would give again.
-func (o *objectFolder) upToDate(c *C, look *looker, src, command string) bool {
+func (o *objectFolder) upToDate(ctx context.Context, c *C, look *looker, src, command string) bool {
 	known, ok := o.state[src]
 	if !ok || known.Command != command || len(known.Deps) == 0 {
 		return false
@@ -80,7 +81,7 @@ func (o *objectFolder) upToDate(c *C, look *looker, src, command string) bool {
 		return false
 	}
 	for dep, want := range known.Deps {
-		if sum, err := look.sum(c.absolute(dep)); err != nil || sum != want {
+		if sum, err := look.sum(ctx, c.absolute(dep)); err != nil || sum != want {
 			return false
 		}
 	}
@@ -98,7 +99,7 @@ func (o *objectFolder) fresh(src, command string, deps []string, began time.Time
 
 // settle takes the digests of what new objects were made from, forgets objects
 // of sources that are gone, and writes the record.
-func (o *objectFolder) settle(c *C, look *looker, sources []string) error {
+func (o *objectFolder) settle(ctx context.Context, c *C, look *looker, sources []string) error {
 	for src, known := range o.state {
 		if !slices.Contains(sources, src) {
 			delete(o.state, src)
@@ -111,7 +112,7 @@ func (o *objectFolder) settle(c *C, look *looker, sources []string) error {
 		info, err := os.Stat(o.object(src))
 		for dep := range known.Deps {
 			if err == nil {
-				known.Deps[dep], err = look.sum(c.absolute(dep))
+				known.Deps[dep], err = look.sum(ctx, c.absolute(dep))
 			}
 			if in, statErr := os.Stat(c.absolute(dep)); err == nil && (statErr != nil || in.ModTime().After(known.began)) {
 				err = errChanged // the compiler may have read what was there before
@@ -150,11 +151,11 @@ func newLooker(in *Inputs, headers map[string][]string) *looker {
 	return &looker{in, headers, map[string]string{}}
 }
 
-func (l *looker) sum(path string) (string, error) {
+func (l *looker) sum(ctx context.Context, path string) (string, error) {
 	if s, ok := l.sums[path]; ok {
 		return s, nil
 	}
-	s, _, err := l.inputs.File(path)
+	s, _, err := l.inputs.File(ctx, path)
 	if err == nil {
 		l.sums[path] = s
 	}
@@ -213,11 +214,11 @@ func readDepfile(text string) []string {
 }
 
 // folderSum is a digest over all files of a folder.
-func folderSum(in *Inputs, dir string) (string, error) {
+func folderSum(ctx context.Context, in *Inputs, dir string) (string, error) {
 	h := sha256.New()
 	in.mu.Lock()
 	defer in.mu.Unlock()
-	if err := in.folder(h, dir, dir); err != nil {
+	if err := in.folder(ctx, h, dir, dir); err != nil {
 		return "", fmt.Errorf("read %s: %w", dir, err)
 	}
 	return hex.EncodeToString(h.Sum(nil)), nil

@@ -1,6 +1,7 @@
 package build
 
 import (
+	"context"
 	"strings"
 
 	"piedmont/internal/plan"
@@ -27,10 +28,10 @@ func fillAll(texts []string, v runValues) []string {
 }
 
 // stageSums are digests over the stages that a build needs.
-func stageSums(in *Inputs, b plan.Build, stages Stages) ([]string, error) {
+func stageSums(ctx context.Context, in *Inputs, b plan.Build, stages Stages) ([]string, error) {
 	var out []string
 	for _, need := range b.Needs {
-		sum, err := folderSum(in, stages[need.Program])
+		sum, err := folderSum(ctx, in, stages[need.Program])
 		if err != nil {
 			return nil, err
 		}

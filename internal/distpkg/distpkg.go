@@ -111,7 +111,7 @@ func SHA1(ctx context.Context, f File, algorithm string) (string, error) {
 }
 
 func digest(ctx context.Context, f File, algorithm string, h hash.Hash, of func(*pack.Compressed) string) (string, error) {
-	kept, err := f.Entry().Kept(algorithm)
+	kept, err := f.Entry().Kept(ctx, algorithm)
 	if err != nil {
 		return "", err
 	}

@@ -25,13 +25,13 @@ type Step struct {
 	Needs []string // ids of steps whose outputs it reads
 	// Key is a digest-like text over everything that can change the outputs;
 	// "" means that the step runs each time.
-	Key func(Inputs) (string, error)
+	Key func(context.Context, Inputs) (string, error)
 	Run func(context.Context, Inputs) ([]store.Object, error)
 	// Silent steps cost nothing worth telling: only a failure is told.
 	Silent bool
 	// After gives the key under which the outputs are remembered, where that is
 	// known only when the step has run; nil means that it is the same key.
-	After func(Inputs) (string, error)
+	After func(context.Context, Inputs) (string, error)
 }
 
 // Options say how steps run.
@@ -192,7 +192,7 @@ func (r *run) one(ctx context.Context, s *Step) result {
 		in[n] = r.outputs[n]
 	}
 	r.mu.Unlock()
-	key, err := s.Key(in)
+	key, err := s.Key(ctx, in)
 	if err != nil {
 		res.err = err
 		return res
@@ -208,7 +208,7 @@ func (r *run) one(ctx context.Context, s *Step) result {
 	}
 	res.outputs, res.err = s.Run(ctx, in)
 	if res.err == nil && s.After != nil {
-		key, res.err = s.After(in)
+		key, res.err = s.After(ctx, in)
 	}
 	if res.err == nil && key != "" {
 		res.err = r.o.Store.Remember(key, res.outputs)

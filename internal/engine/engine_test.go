@@ -37,7 +37,7 @@ func open(t *testing.T) *store.Store {
 // step writes its name and what it got into an object of its name.
 func step(s *store.Store, runs *atomic.Int64, id, key string, needs ...string) *Step {
 	return &Step{ID: id, Title: id, Needs: needs,
-		Key: func(in Inputs) (string, error) {
+		Key: func(_ context.Context, in Inputs) (string, error) {
 			for _, n := range needs {
 				key += in[n][0].SHA256
 			}
@@ -94,7 +94,7 @@ func TestJobsBound(t *testing.T) {
 	var now, most atomic.Int64
 	var steps []*Step
 	for _, id := range strings.Split("abcdefgh", "") {
-		steps = append(steps, &Step{ID: id, Key: func(Inputs) (string, error) { return "", nil }, Run: func(context.Context, Inputs) ([]store.Object, error) {
+		steps = append(steps, &Step{ID: id, Key: func(context.Context, Inputs) (string, error) { return "", nil }, Run: func(context.Context, Inputs) ([]store.Object, error) {
 			n := now.Add(1)
 			for m := most.Load(); n > m && !most.CompareAndSwap(m, n); m = most.Load() {
 			}
@@ -111,7 +111,7 @@ func TestJobsBound(t *testing.T) {
 func TestCancel(t *testing.T) {
 	s := open(t)
 	ctx, cancel := context.WithCancel(t.Context())
-	wait := &Step{ID: "wait", Key: func(Inputs) (string, error) { return "", nil }, Run: func(ctx context.Context, _ Inputs) ([]store.Object, error) {
+	wait := &Step{ID: "wait", Key: func(context.Context, Inputs) (string, error) { return "", nil }, Run: func(ctx context.Context, _ Inputs) ([]store.Object, error) {
 		cancel()
 		<-ctx.Done()
 		return nil, ctx.Err()

@@ -66,7 +66,7 @@ func (m *maker) build(b plan.Build) *engine.Step {
 			}
 			return m.runBuild(ctx, b, stages)
 		},
-		Key: func(in engine.Inputs) (string, error) { return m.buildKey(b, in) },
+		Key: func(ctx context.Context, in engine.Inputs) (string, error) { return m.buildKey(ctx, b, in) },
 	}
 	if b.C != nil {
 		s.After = s.Key // what was compiled tells which headers count
@@ -74,22 +74,21 @@ func (m *maker) build(b plan.Build) *engine.Step {
 	return s
 }
 
-func (m *maker) buildKey(b plan.Build, in engine.Inputs) (string, error) {
+func (m *maker) buildKey(ctx context.Context, b plan.Build, in engine.Inputs) (string, error) {
 	stages, err := m.stages.lay(b, in)
 	if err != nil {
 		return "", err
 	}
 	var key string
-	ctx := context.Background() // at most a compiler's version is asked for, which has a deadline
 	switch b.Language {
 	case "go":
-		key, err = m.golang.Key(b, stages)
+		key, err = m.golang.Key(ctx, b, stages)
 	case "c":
 		key, err = m.c.Key(ctx, b, stages)
 	case "command":
 		key, err = m.run.Key(ctx, b, stages)
 	case "prebuilt":
-		key, err = m.taken.Key(b)
+		key, err = m.taken.Key(ctx, b)
 	}
 	if err != nil || key == "" {
 		return "", err
@@ -124,7 +123,11 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 		if err != nil {
 			return nil, err
 		}
-		return m.keepStage(b, stage)
+		return m.keepStage(ctx, b, stage)
+	}
+	if b.Language == "prebuilt" {
+		o, err := m.take(ctx, b)
+		return []store.Object{o}, err
 	}
 	sum := sha256.Sum256([]byte(b.Dir + "\x00" + b.ID))
 	kept := build.Kept{Dir: filepath.Join(m.o.Root, WorkDir, "programs", hex.EncodeToString(sum[:8]))}
@@ -137,8 +140,6 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 		err = m.golang.Build(ctx, b, kept.Dir, stages)
 	case "c":
 		err = m.c.Build(ctx, b, kept.Dir, stages)
-	case "prebuilt":
-		err = m.taken.Build(ctx, b, kept.Dir)
 	default:
 		err = fmt.Errorf("there is no builder for the language %q", b.Language)
 	}
@@ -146,12 +147,12 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 		return nil, err
 	}
 	if b.C != nil && b.C.Library {
-		return m.keepStage(b, kept.Dir) // headers are in it too
+		return m.keepStage(ctx, b, kept.Dir) // headers are in it too
 	}
 	var out []store.Object
 	var files []string
 	for _, p := range b.Programs {
-		o, err := m.keep(b, filepath.Join(kept.Dir, p.File), p.File)
+		o, err := m.keep(ctx, b, filepath.Join(kept.Dir, p.File), p.File)
 		if err != nil {
 			return nil, err
 		}
@@ -160,8 +161,26 @@ func (m *maker) runBuild(ctx context.Context, b plan.Build, stages build.Stages)
 	return out, kept.Close(files)
 }
 
+// take keeps a file that was made elsewhere, from where it is.
+func (m *maker) take(ctx context.Context, b plan.Build) (store.Object, error) {
+	want, err := m.taken.Digest(ctx, b)
+	if err != nil {
+		return store.Object{}, err
+	}
+	about := made{Executable: true}
+	o, err := m.keepFile(ctx, b, m.taken.Path(b), b.Programs[0].File, &about)
+	if err != nil {
+		return o, err
+	}
+	if o.SHA256 != want {
+		return o, notItsDigest(m.taken.Path(b))
+	}
+	o.Extra, err = json.Marshal(about)
+	return o, err
+}
+
 // keepStage puts everything below a folder into the store.
-func (m *maker) keepStage(b plan.Build, dir string) ([]store.Object, error) {
+func (m *maker) keepStage(ctx context.Context, b plan.Build, dir string) ([]store.Object, error) {
 	var out []store.Object
 	err := filepath.WalkDir(dir, func(file string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() {
@@ -171,7 +190,7 @@ func (m *maker) keepStage(b plan.Build, dir string) ([]store.Object, error) {
 		if err != nil {
 			return err
 		}
-		o, err := m.keep(b, file, filepath.ToSlash(name))
+		o, err := m.keep(ctx, b, file, filepath.ToSlash(name))
 		out = append(out, o)
 		return err
 	})
@@ -182,7 +201,7 @@ func (m *maker) keepStage(b plan.Build, dir string) ([]store.Object, error) {
 }
 
 // keep puts one file into the store. A binary is examined in the same read.
-func (m *maker) keep(b plan.Build, file, name string) (store.Object, error) {
+func (m *maker) keep(ctx context.Context, b plan.Build, file, name string) (store.Object, error) {
 	info, err := os.Lstat(file)
 	if err != nil {
 		return store.Object{}, err
@@ -201,7 +220,7 @@ func (m *maker) keep(b plan.Build, file, name string) (store.Object, error) {
 		return store.Object{}, fmt.Errorf("%s is neither file, folder nor link", name)
 	default:
 		about.Executable = info.Mode()&0o100 != 0
-		if o, err = m.keepFile(b, file, name, &about); err != nil {
+		if o, err = m.keepFile(ctx, b, file, name, &about); err != nil {
 			return store.Object{}, err
 		}
 	}
@@ -209,7 +228,7 @@ func (m *maker) keep(b plan.Build, file, name string) (store.Object, error) {
 	return o, err
 }
 
-func (m *maker) keepFile(b plan.Build, file, name string, about *made) (store.Object, error) {
+func (m *maker) keepFile(ctx context.Context, b plan.Build, file, name string, about *made) (store.Object, error) {
 	f, err := os.Open(file)
 	if err != nil {
 		return store.Object{}, err
@@ -218,7 +237,7 @@ func (m *maker) keepFile(b plan.Build, file, name string, about *made) (store.Ob
 	head := make([]byte, 4)
 	n, _ := f.ReadAt(head, 0)
 	if !binary.Magic(head[:n]) {
-		return m.store.Copy(file, name)
+		return m.store.Copy(ctx, file, name)
 	}
 	texts, folders := m.sought(b)
 	scan := binary.NewScanner(texts, append([]string{}, folders...))
@@ -226,7 +245,7 @@ func (m *maker) keepFile(b plan.Build, file, name string, about *made) (store.Ob
 	if len(texts)+len(folders) > 0 {
 		also = append(also, scan)
 	}
-	o, err := m.store.Copy(file, name, also...)
+	o, err := m.store.Copy(ctx, file, name, also...)
 	if err != nil {
 		return o, err
 	}

@@ -2,8 +2,11 @@ package outbox
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"hash"
 	"io"
 	"os"
 	"path/filepath"
@@ -21,12 +24,50 @@ import (
 func (m *maker) content(e entry) pack.Source {
 	s := pack.Source{Open: e.Open}
 	if pack.Alone(e.Size) && e.SHA256 != "" {
-		s.Compressed = func(algorithm string) (*pack.Compressed, error) { return m.compressed(e, algorithm) }
+		s.Compressed = func(ctx context.Context, algorithm string) (*pack.Compressed, error) {
+			return m.compressed(ctx, e, algorithm)
+		}
 	}
 	return s
 }
 
-func (m *maker) compressed(e entry, algorithm string) (*pack.Compressed, error) {
+// fromProject opens a file of the project, whose digest is known already. Another
+// content is told at its end, so that nothing is packed, or kept as compressed,
+// that is not what the manifest says.
+func fromProject(path, sum string) opener {
+	return func() (io.ReadCloser, error) {
+		f, err := os.Open(path)
+		if err != nil {
+			return nil, err
+		}
+		return &checked{f, sha256.New(), sum}, nil
+	}
+}
+
+type checked struct {
+	file   *os.File
+	sha256 hash.Hash
+	want   string
+}
+
+// Read reads on; an end with another digest is an error.
+func (c *checked) Read(p []byte) (int, error) {
+	n, err := c.file.Read(p)
+	c.sha256.Write(p[:n])
+	if err == io.EOF && hex.EncodeToString(c.sha256.Sum(nil)) != c.want {
+		return n, notItsDigest(c.file.Name())
+	}
+	return n, err
+}
+
+func notItsDigest(path string) error {
+	return fmt.Errorf("%s is not what it was when its digest was taken: if nothing changes it at this moment, its time was set back; touch it and run this again", path)
+}
+
+// Close closes the file.
+func (c *checked) Close() error { return c.file.Close() }
+
+func (m *maker) compressed(ctx context.Context, e entry, algorithm string) (*pack.Compressed, error) {
 	effort := m.plan.Effort
 	if effort == "" {
 		effort = pack.Normal
@@ -51,8 +92,7 @@ func (m *maker) compressed(e entry, algorithm string) (*pack.Compressed, error) 
 		return nil, err
 	}
 	defer func() { _ = r.Close() }()
-	// The writer that waits for this is stopped by its own context.
-	c, err := pack.Compress(context.Background(), tmp, io.LimitReader(r, e.Size+1), algorithm, pack.Options{Jobs: m.o.Jobs, Effort: effort})
+	c, err := pack.Compress(ctx, tmp, io.LimitReader(r, e.Size+1), algorithm, pack.Options{Jobs: m.o.Jobs, Effort: effort})
 	if err == nil {
 		err = tmp.Sync()
 	}

@@ -43,7 +43,7 @@ func (e *ExamineError) Error() string {
 func (m *maker) examine(b plan.Build) *engine.Step {
 	return &engine.Step{
 		ID: examined(b.ID), Title: fmt.Sprintf("examine %s for %s", b.Names(), b.Target), Needs: []string{b.ID}, Silent: true,
-		Key: func(engine.Inputs) (string, error) { return "", nil },
+		Key: func(context.Context, engine.Inputs) (string, error) { return "", nil },
 		Run: func(_ context.Context, in engine.Inputs) ([]store.Object, error) {
 			var faults []string
 			for _, o := range in[b.ID] {

@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"os"
 	"path"
 	"path/filepath"
 	"slices"
@@ -37,8 +36,8 @@ func (m *maker) distribution(p plan.Package) *engine.Step {
 	}
 	return &engine.Step{
 		ID: "pack " + p.File, Title: "pack " + p.File, Needs: needs,
-		Key: func(in engine.Inputs) (string, error) {
-			about, holds, err := m.resolve(p, in)
+		Key: func(ctx context.Context, in engine.Inputs) (string, error) {
+			about, holds, err := m.resolve(ctx, p, in)
 			if err != nil {
 				return "", err
 			}
@@ -47,7 +46,7 @@ func (m *maker) distribution(p plan.Package) *engine.Step {
 			return string(key), err
 		},
 		Run: func(ctx context.Context, in engine.Inputs) ([]store.Object, error) {
-			about, holds, err := m.resolve(p, in)
+			about, holds, err := m.resolve(ctx, p, in)
 			if err != nil {
 				return nil, err
 			}
@@ -84,12 +83,12 @@ func writePackage(ctx context.Context, w io.Writer, p *distpkg.Package, compress
 }
 
 // resolve finds the content of a package's entries, and what it holds.
-func (m *maker) resolve(p plan.Package, in engine.Inputs) (*distpkg.Package, []manifest.Entry, error) {
+func (m *maker) resolve(ctx context.Context, p plan.Package, in engine.Inputs) (*distpkg.Package, []manifest.Entry, error) {
 	about := p.About
 	var holds []manifest.Entry
 	var programs []*binary.Info
 	for _, e := range p.Entries {
-		files, infos, err := m.placed(p, e, in)
+		files, infos, err := m.placed(ctx, p, e, in)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -127,7 +126,7 @@ func (m *maker) resolve(p plan.Package, in engine.Inputs) (*distpkg.Package, []m
 func cmpText(a, b string) int { return bytes.Compare([]byte(a), []byte(b)) }
 
 // placed turns one planned entry into files.
-func (m *maker) placed(p plan.Package, e plan.Placed, in engine.Inputs) ([]distpkg.File, []*binary.Info, error) {
+func (m *maker) placed(ctx context.Context, p plan.Package, e plan.Placed, in engine.Inputs) ([]distpkg.File, []*binary.Info, error) {
 	f := distpkg.File{Path: e.Path, Owner: e.Owner, Group: e.Group, Keep: e.Keep, Kind: e.Kind, Link: e.Link, Mode: e.Mode}
 	switch {
 	case e.Dir, e.Link != "":
@@ -158,10 +157,10 @@ func (m *maker) placed(p plan.Package, e plan.Placed, in engine.Inputs) ([]distp
 	}
 	at := filepath.Join(m.o.Root, filepath.FromSlash(e.From))
 	var err error
-	if f.SHA256, f.Size, err = m.inputs.File(at); err != nil {
+	if f.SHA256, f.Size, err = m.inputs.File(ctx, at); err != nil {
 		return nil, nil, fmt.Errorf("read %s: %w", e.From, err)
 	}
-	f.Source = m.content(entry{SHA256: f.SHA256, Size: f.Size, Open: func() (io.ReadCloser, error) { return os.Open(at) }})
+	f.Source = m.content(entry{SHA256: f.SHA256, Size: f.Size, Open: fromProject(at, f.SHA256)})
 	return []distpkg.File{f}, []*binary.Info{nil}, nil
 }
 

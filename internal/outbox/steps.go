@@ -77,8 +77,8 @@ func (m *maker) archive(a plan.Archive) *engine.Step {
 	}
 	return &engine.Step{
 		ID: "pack " + a.File, Title: "pack " + a.File, Needs: needs,
-		Key: func(in engine.Inputs) (string, error) {
-			entries, err := m.entries(a, in)
+		Key: func(ctx context.Context, in engine.Inputs) (string, error) {
+			entries, err := m.entries(ctx, a, in)
 			if err != nil {
 				return "", err
 			}
@@ -86,7 +86,7 @@ func (m *maker) archive(a plan.Archive) *engine.Step {
 			return string(key), err
 		},
 		Run: func(ctx context.Context, in engine.Inputs) ([]store.Object, error) {
-			entries, err := m.entries(a, in)
+			entries, err := m.entries(ctx, a, in)
 			if err != nil {
 				return nil, err
 			}
@@ -109,7 +109,7 @@ type entry struct {
 }
 
 // entries resolves the planned entries into files on the disk with their digests.
-func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
+func (m *maker) entries(ctx context.Context, a plan.Archive, in engine.Inputs) ([]entry, error) {
 	var out []entry
 	for _, e := range a.Entries {
 		switch {
@@ -133,11 +133,12 @@ func (m *maker) entries(a plan.Archive, in engine.Inputs) ([]entry, error) {
 			out = append(out, m.stored(e, e.Path, e.Octal, o, made))
 		default:
 			path := filepath.Join(m.o.Root, filepath.FromSlash(e.From))
-			one := entry{Path: e.Path, Mode: e.Octal, Open: func() (io.ReadCloser, error) { return os.Open(path) }}
+			one := entry{Path: e.Path, Mode: e.Octal}
 			var err error
-			if one.SHA256, one.Size, err = m.inputs.File(path); err != nil {
+			if one.SHA256, one.Size, err = m.inputs.File(ctx, path); err != nil {
 				return nil, fmt.Errorf("read %s: %w", e.From, err)
 			}
+			one.Open = fromProject(path, one.SHA256)
 			out = append(out, one)
 		}
 	}
@@ -193,7 +194,7 @@ func (m *maker) write(ctx context.Context, file, format string, list []pack.Entr
 func (m *maker) sourceArchive(s plan.Source) *engine.Step {
 	return &engine.Step{
 		ID: "pack " + s.File, Title: "pack " + s.File,
-		Key: func(engine.Inputs) (string, error) {
+		Key: func(context.Context, engine.Inputs) (string, error) {
 			key, err := json.Marshal([]any{"source", packVersion, m.plan.Effort, s, m.plan.Commit})
 			return string(key), err
 		},
@@ -243,7 +244,7 @@ func readLink(blobs *repo.Blobs, f repo.TreeFile) (string, int64, error) {
 func (m *maker) notes() *engine.Step {
 	return &engine.Step{
 		ID: "pack " + plan.NotesName, Title: "write " + plan.NotesName,
-		Key: func(engine.Inputs) (string, error) { return "notes/1 " + m.plan.Notes, nil },
+		Key: func(context.Context, engine.Inputs) (string, error) { return "notes/1 " + m.plan.Notes, nil },
 		Run: func(context.Context, engine.Inputs) ([]store.Object, error) {
 			o, err := m.put(plan.NotesName, []byte(m.plan.Notes))
 			return []store.Object{o}, err
@@ -268,7 +269,7 @@ func (m *maker) put(name string, content []byte) (store.Object, error) {
 func (m *maker) record(needs []string) *engine.Step {
 	return &engine.Step{
 		ID: recordStep, Title: "write the manifest and checksums", Needs: needs,
-		Key: func(in engine.Inputs) (string, error) {
+		Key: func(ctx context.Context, in engine.Inputs) (string, error) {
 			man, err := m.manifest(in)
 			if err != nil {
 				return "", err

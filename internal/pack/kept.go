@@ -9,6 +9,8 @@ import (
 	"hash/crc32"
 	"io"
 	"os"
+
+	"piedmont/internal/ctxio"
 )
 
 // A file of at least aloneSize stands alone in a compressed stream: it begins and
@@ -63,7 +65,7 @@ func Compress(ctx context.Context, w io.Writer, r io.Reader, algorithm string, o
 	if algorithm == Deflate {
 		readers = append(readers, sha)
 	}
-	n, err := io.CopyBuffer(onlyWriter{io.MultiWriter(readers...)}, &contextReader{ctx, r}, make([]byte, 256<<10))
+	n, err := io.CopyBuffer(onlyWriter{io.MultiWriter(readers...)}, ctxio.Reader(ctx, r), make([]byte, 256<<10))
 	if endErr := p.end(); err == nil {
 		err = endErr
 	}
@@ -86,11 +88,11 @@ func (c *countingWriter) Write(p []byte) (int, error) {
 }
 
 // Kept gives the compressed bytes of an entry that are kept, or nil.
-func (e Entry) Kept(algorithm string) (*Compressed, error) {
+func (e Entry) Kept(ctx context.Context, algorithm string) (*Compressed, error) {
 	if algorithm == "" || e.Compressed == nil || e.SHA256 == "" || !Alone(e.Size) {
 		return nil, nil
 	}
-	c, err := e.Compressed(algorithm)
+	c, err := e.Compressed(ctx, algorithm)
 	if err == nil && c != nil && c.Plain != e.Size {
 		err = fmt.Errorf("it changed while it was read")
 	}

@@ -3,6 +3,7 @@ package pack
 import (
 	"archive/zip"
 	"bytes"
+	"context"
 	"hash/crc32"
 	"os"
 	"os/exec"
@@ -46,7 +47,7 @@ func TestSplice(t *testing.T) {
 					t.Fatal(err)
 				}
 				d.Path = path
-				e.Compressed = func(asked string) (*Compressed, error) {
+				e.Compressed = func(_ context.Context, asked string) (*Compressed, error) {
 					if asked != algorithm {
 						t.Errorf("asked for %s", asked)
 					}

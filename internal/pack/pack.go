@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"piedmont/internal/binary"
+	"piedmont/internal/ctxio"
 	"piedmont/internal/manifest"
 )
 
@@ -35,7 +36,7 @@ type Source struct {
 	Open func() (io.ReadCloser, error)
 	// Compressed gives the content's compressed bytes by an algorithm, for a file
 	// that stands Alone and whose SHA256 is known. It may be nil.
-	Compressed func(algorithm string) (*Compressed, error)
+	Compressed func(ctx context.Context, algorithm string) (*Compressed, error)
 }
 
 // Options are common to all formats.
@@ -119,7 +120,7 @@ func copyEntry(ctx context.Context, w io.Writer, e Entry) (string, error) {
 	if sum == "" {
 		w = io.MultiWriter(w, h)
 	}
-	n, err := io.CopyBuffer(onlyWriter{w}, &contextReader{ctx, io.LimitReader(r, e.Size+1)}, make([]byte, min(256<<10, e.Size+1)))
+	n, err := io.CopyBuffer(onlyWriter{w}, ctxio.Reader(ctx, io.LimitReader(r, e.Size+1)), make([]byte, min(256<<10, e.Size+1)))
 	if err != nil {
 		return "", fmt.Errorf("pack %s: %w", e.Path, err)
 	}
@@ -134,18 +135,6 @@ func copyEntry(ctx context.Context, w io.Writer, e Entry) (string, error) {
 
 // onlyWriter hides ReadFrom, so that CopyBuffer uses the buffer it was given.
 type onlyWriter struct{ io.Writer }
-
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (c *contextReader) Read(p []byte) (int, error) {
-	if err := c.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return c.r.Read(p)
-}
 
 func held(e Entry, sum string) manifest.Entry {
 	return manifest.Entry{Path: e.Path, Mode: fmt.Sprintf("%04o", e.Mode.Perm()), Size: e.Size, SHA256: sum, Link: e.Link, Binary: e.Binary}

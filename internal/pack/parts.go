@@ -164,7 +164,7 @@ func (p *parts) file(ctx context.Context, w io.Writer, e Entry, taken func(Compr
 	if err := p.cut(); err != nil {
 		return "", err
 	}
-	kept, err := e.Kept(p.algorithm)
+	kept, err := e.Kept(ctx, p.algorithm)
 	if err != nil {
 		return "", fmt.Errorf("pack %s: %w", e.Path, err)
 	}

@@ -12,6 +12,8 @@ import (
 	"path"
 	"strings"
 	"time"
+
+	"piedmont/internal/ctxio"
 )
 
 // Unpacker puts what an archive holds into a folder, and nothing anywhere else:
@@ -56,7 +58,7 @@ func (u *Unpacker) tar(ctx context.Context, r io.Reader) error {
 		return ErrNotArchive
 	}
 	defer closer()
-	t := tar.NewReader(&contextReader{ctx, plain})
+	t := tar.NewReader(ctxio.Reader(ctx, plain))
 	for entries := 0; ; entries++ {
 		h, err := t.Next()
 		if err == io.EOF {
@@ -64,7 +66,7 @@ func (u *Unpacker) tar(ctx context.Context, r io.Reader) error {
 				return ErrNotArchive
 			}
 			// What follows carries the compression's checksum.
-			_, err := io.Copy(io.Discard, &contextReader{ctx, plain})
+			_, err := io.Copy(io.Discard, ctxio.Reader(ctx, plain))
 			return wrap("read the archive to its end", err)
 		}
 		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
@@ -151,7 +153,7 @@ func (u *Unpacker) zipEntry(ctx context.Context, f *zip.File) error {
 		}
 		return u.link(to, string(target))
 	case "file":
-		return u.file(to, mode, f.Modified, &contextReader{ctx, rc})
+		return u.file(to, mode, f.Modified, ctxio.Reader(ctx, rc))
 	}
 	return errors.New("it is neither file, folder nor link")
 }

@@ -33,7 +33,7 @@ func writeZip(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]m
 		var kept *Compressed
 		var err error
 		if h.Method == zip.Deflate {
-			kept, err = e.Kept(Deflate)
+			kept, err = e.Kept(ctx, Deflate)
 		}
 		if err == nil && kept != nil {
 			err = rawEntry(z, h, *kept)

@@ -3,6 +3,7 @@
 package store
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
@@ -18,6 +19,7 @@ import (
 	"time"
 
 	"piedmont/internal/atomicfile"
+	"piedmont/internal/ctxio"
 )
 
 // Object is one kept file.
@@ -138,7 +140,7 @@ func (w *Writer) Commit() (Object, error) {
 
 // Copy puts a copy of a file into the store. The others see its bytes too, in
 // the one read that there is.
-func (s *Store) Copy(path, name string, others ...io.Writer) (Object, error) {
+func (s *Store) Copy(ctx context.Context, path, name string, others ...io.Writer) (Object, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return Object{}, err
@@ -150,17 +152,14 @@ func (s *Store) Copy(path, name string, others ...io.Writer) (Object, error) {
 	}
 	defer w.Abort()
 	all := io.MultiWriter(append([]io.Writer{w}, others...)...)
-	if _, err := io.CopyBuffer(onlyWriter{all}, onlyReader{f}, make([]byte, 256<<10)); err != nil {
+	if _, err := io.CopyBuffer(onlyWriter{all}, ctxio.Reader(ctx, f), make([]byte, 256<<10)); err != nil {
 		return Object{}, fmt.Errorf("write %s into the store: %w", name, err)
 	}
 	return w.Commit()
 }
 
-// These two hide the shortcuts of files, so that the copy uses its buffer.
-type (
-	onlyWriter struct{ io.Writer }
-	onlyReader struct{ io.Reader }
-)
+// onlyWriter hides the shortcuts of a writer, so that the copy uses its buffer.
+type onlyWriter struct{ io.Writer }
 
 // keep renames a finished file into its place. An object that is there already
 // stays if its bytes are right, since other records know it.

@@ -1,0 +1,22 @@
+// Package ctxio makes long reads stop when a context ends.
+package ctxio
+
+import (
+	"context"
+	"io"
+)
+
+// Reader reads from r until ctx ends, and then gives the context's error.
+func Reader(ctx context.Context, r io.Reader) io.Reader { return &reader{ctx, r} }
+
+type reader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (r *reader) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.r.Read(p)
+}
