@@ -1,4 +1,4 @@
-// Package ctxio makes long reads stop when a context ends.
+// Package ctxio makes long reads and writes stop when a context ends.
 package ctxio
 
 import (
@@ -19,4 +19,19 @@ func (r *reader) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	return r.r.Read(p)
+}
+
+// Writer writes to w until ctx ends, and then gives the context's error.
+func Writer(ctx context.Context, w io.Writer) io.Writer { return &writer{ctx, w} }
+
+type writer struct {
+	ctx context.Context
+	w   io.Writer
+}
+
+func (w *writer) Write(p []byte) (int, error) {
+	if err := w.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return w.w.Write(p)
 }

@@ -16,6 +16,7 @@ import (
 	"strconv"
 
 	"piedmont/internal/binary"
+	"piedmont/internal/ctxio"
 	"piedmont/internal/distpkg"
 	"piedmont/internal/engine"
 	"piedmont/internal/manifest"
@@ -55,7 +56,7 @@ func (m *maker) distribution(p plan.Package) *engine.Step {
 				return nil, err
 			}
 			defer w.Abort()
-			if err := writePackage(ctx, w, about, p.Compression, pack.Options{Jobs: m.o.Jobs, Effort: m.plan.Effort}); err != nil {
+			if err := writePackage(ctx, ctxio.Writer(ctx, w), about, p.Compression, pack.Options{Jobs: m.o.Jobs, Effort: m.plan.Effort}); err != nil {
 				return nil, err
 			}
 			o, err := w.Commit()

@@ -13,6 +13,7 @@ import (
 
 	"piedmont/internal/binary"
 	"piedmont/internal/build"
+	"piedmont/internal/ctxio"
 	"piedmont/internal/engine"
 	"piedmont/internal/manifest"
 	"piedmont/internal/pack"
@@ -179,7 +180,7 @@ func (m *maker) write(ctx context.Context, file, format string, list []pack.Entr
 		return nil, err
 	}
 	defer w.Abort()
-	holds, err := pack.Write(ctx, w, format, list, pack.Options{Time: m.plan.Commit.Time, Jobs: m.o.Jobs, Effort: m.plan.Effort})
+	holds, err := pack.Write(ctx, ctxio.Writer(ctx, w), format, list, pack.Options{Time: m.plan.Commit.Time, Jobs: m.o.Jobs, Effort: m.plan.Effort})
 	if err != nil {
 		return nil, err
 	}
