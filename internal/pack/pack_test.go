@@ -44,7 +44,7 @@ func TestGoldenBytes(t *testing.T) {
 	golden := map[string]string{
 		"tar.gz":  "427e04d88dac15e8",
 		"tar.xz":  "d2efd21d68ab8e71",
-		"tar.zst": "ac4149aa91729255",
+		"tar.zst": "81b353b81e0b65ac",
 		"zip":     "2a972afbcac46f74",
 	}
 	for format, want := range golden {
