@@ -400,3 +400,25 @@ func TestPackageMetadata(t *testing.T) {
 		t.Errorf("%d entries were compared", checked)
 	}
 }
+
+// The plan tells what packages will hold, and their relations as each format has them.
+func TestPlanTellsPackages(t *testing.T) {
+	files := belld("1.0.0")
+	files["piedmont.toml"] = strings.Replace(files["piedmont.toml"], `needs = ["base-system >= 0.5.0"]`, `needs = ["base-system >= 0.5.0", "auto"]`, 1)
+	dir := project(t, files)
+	r := call{dir: dir}.ok(t, "plan", "--verbose")
+	contains(t, r.out, "belld 1.0.0-1  deb for amd64", "/etc/belld/belld.conf", "pkg/belld.conf, kept by upgrades", "belld:belld", "link to belld",
+		"needs base-system (>= 0.5.0), and what its programs need", "conflicts old-bell", "replaces old-bell (<< 0.9.0)", "needs base-system>=0.5.0", "provides bell")
+	type answer struct {
+		Packages []struct {
+			Format, Package string
+			Relations       map[string][]string
+		}
+	}
+	for _, p := range decode[answer](t, call{dir: dir}.ok(t, "plan", "--json")).Packages {
+		want := map[string]string{"deb": "base-system (>= 0.5.0)", "rpm": "base-system >= 0.5.0", "apk": "base-system>=0.5.0", "arch": "base-system>=0.5.0"}[p.Format]
+		if p.Package == "belld" && strings.Join(p.Relations["needs"], ", ") != want {
+			t.Errorf("%s: %v", p.Format, p.Relations)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -16,7 +17,7 @@ func (a *app) plan() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Category: groupWork,
 		Usage:       "shows every file that will be made, from what, and where it will go",
-		Description: "It touches nothing. Names that collide and patterns that match nothing are\nerrors here, before anything is compiled. With --verbose it lists what each\npattern matched and how the compiler will be called.",
+		Description: "It touches nothing. Names that collide and patterns that match nothing are\nerrors here, before anything is compiled. With --verbose it lists what each\npattern matched, how the compiler will be called, and what each package holds\nand needs.",
 		Metadata:    example("piedmont plan", "piedmont plan --json | jq -r '.files[].name'"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
@@ -110,6 +111,60 @@ func (a *app) showPlanDetails(p *plan.Plan) {
 				line += s.Paint(term.Soft, "  "+term.Count(len(b.C.Sources), "source"))
 			}
 			s.Print("%s", line)
+		}
+	}
+	a.showPackagesPlanned(p.Packages)
+}
+
+// showPackagesPlanned shows what each package holds, and its relations in the
+// words of its format. Packages that are so for several platforms come once.
+func (a *app) showPackagesPlanned(packages []plan.Package) {
+	s := a.screen
+	if len(packages) > 0 {
+		s.Print("\n%s", s.Paint(term.Bold, "What packages hold and say"))
+	}
+	archs := map[[2]string][]string{}
+	for _, p := range packages {
+		key := [2]string{p.Table, p.Format}
+		archs[key] = append(archs[key], p.Arch)
+	}
+	for _, p := range packages {
+		key := [2]string{p.Table, p.Format}
+		if archs[key][0] != p.Arch {
+			continue
+		}
+		s.Print("\n%s %s  %s", p.Name, p.Version, s.Paint(term.Soft, p.Format+" for "+strings.Join(archs[key], ", ")))
+		var rows [][]string
+		for _, e := range p.Entries {
+			path, about := "/"+e.Path, e.From
+			switch {
+			case e.Dir:
+				path += "/"
+			case e.Link != "":
+				about = "link to " + e.Link
+			case e.Build != "":
+				about = "program"
+			case e.Gzip:
+				about = "compressed here"
+			case e.From == "":
+				about = "written here"
+			}
+			if e.Keep {
+				about += ", kept by upgrades"
+			}
+			rows = append(rows, []string{e.Octal, e.Owner + ":" + e.Group, path, about})
+		}
+		if len(rows) > 0 {
+			s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "owner"}, {Title: "path"}, {Title: "from"}}, rows))
+		}
+		for _, key := range []string{"needs", "recommends", "suggests", "conflicts", "replaces", "provides"} {
+			list := p.Relations[key]
+			if key == "needs" && p.AutoNeeds {
+				list = append(slices.Clone(list), "and what its programs need")
+			}
+			if len(list) > 0 {
+				s.Print("  %s %s", s.Paint(term.Soft, key), strings.Join(list, ", "))
+			}
 		}
 	}
 }

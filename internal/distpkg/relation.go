@@ -92,6 +92,22 @@ func (r Relation) Spelled(format string) (name, op, v string) {
 	return n.Name, n.Op, n.version(format)
 }
 
+// Relations are those of a package as its format has them, by the key that
+// declares them.
+func (p *Package) Relations() (map[string][]string, error) {
+	out := map[string][]string{}
+	for key, list := range map[string][]Relation{"needs": p.Needs, "recommends": p.Recommends, "suggests": p.Suggests, "conflicts": p.Conflicts, "replaces": p.Replaces, "provides": p.Provides} {
+		all, err := WriteAll(p.Format, list)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", key, err)
+		}
+		if len(all) > 0 {
+			out[key] = all
+		}
+	}
+	return out, nil
+}
+
 // WriteAll writes relations, each as the format has it.
 func WriteAll(format string, list []Relation) ([]string, error) {
 	var out []string

@@ -13,18 +13,21 @@ import (
 
 // Package is one distribution package.
 type Package struct {
-	File        string          `json:"file"`
-	Table       string          `json:"package"` // the NAME of [package.NAME]
-	Format      string          `json:"format"`
-	Platform    string          `json:"platform,omitempty"`
-	Name        string          `json:"name"`
-	Version     string          `json:"version"` // the whole one, as the format has it
-	Arch        string          `json:"arch"`
-	Compression string          `json:"compression"`
-	Entries     []Placed        `json:"entries"`
-	AutoNeeds   bool            `json:"auto_needs,omitempty"`
-	Reads       []string        `json:"reads,omitempty"` // files of the project that it is made from besides: scripts, manual pages
-	About       distpkg.Package `json:"-"`               // everything but the files
+	File        string   `json:"file"`
+	Table       string   `json:"package"` // the NAME of [package.NAME]
+	Format      string   `json:"format"`
+	Platform    string   `json:"platform,omitempty"`
+	Name        string   `json:"name"`
+	Version     string   `json:"version"` // the whole one, as the format has it
+	Arch        string   `json:"arch"`
+	Compression string   `json:"compression"`
+	Entries     []Placed `json:"entries"`
+	// Relations are those of each key of the description, as the format has them;
+	// what "auto" finds is known only when the programs are there.
+	Relations map[string][]string `json:"relations,omitempty"`
+	AutoNeeds bool                `json:"auto_needs,omitempty"`
+	Reads     []string            `json:"reads,omitempty"` // files of the project that it is made from besides: scripts, manual pages
+	About     distpkg.Package     `json:"-"`               // everything but the files
 }
 
 // Placed is an entry of a package, with what archives do not have.
@@ -112,6 +115,10 @@ func (p *planner) pkg(c *config.Package, format string, on platform.Platform) {
 		return
 	}
 	pkg.Reads = b.reads
+	if pkg.Relations, err = about.Relations(); err != nil {
+		say(err)
+		return
+	}
 	pkg.About, pkg.Version, pkg.File = about, about.Full(), about.FileName()
 	p.plan.Packages = append(p.plan.Packages, pkg)
 	p.file(pkg.File, KindPackage, pkg.Platform, fmt.Sprintf("%s: %s package", c.Name, format))
