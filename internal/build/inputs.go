@@ -19,7 +19,7 @@ import (
 	"golang.org/x/mod/modfile"
 
 	"piedmont/internal/atomicfile"
-	"piedmont/internal/ctxio"
+	"piedmont/internal/filesum"
 )
 
 // Inputs takes the digest of every file that a compilation could read. Digests
@@ -226,7 +226,7 @@ func (in *Inputs) digest(ctx context.Context, path string, info fs.FileInfo) (se
 	}
 	if s.SHA256 == "" {
 		var err error
-		if s.SHA256, err = hashFile(ctx, path); err != nil {
+		if s.SHA256, err = filesum.SHA256(ctx, path); err != nil {
 			return s, err
 		}
 		in.read[path] = s
@@ -237,19 +237,6 @@ func (in *Inputs) digest(ctx context.Context, path string, info fs.FileInfo) (se
 		in.fresh[path] = s
 	}
 	return s, nil
-}
-
-func hashFile(ctx context.Context, path string) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = f.Close() }()
-	h := sha256.New()
-	if _, err := io.Copy(h, ctxio.Reader(ctx, f)); err != nil {
-		return "", err
-	}
-	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
 // File gives the digest and size of one file, from memory where it can.

@@ -43,14 +43,14 @@ func step(s *store.Store, runs *atomic.Int64, id, key string, needs ...string) *
 			}
 			return key, nil
 		},
-		Run: func(_ context.Context, in Inputs) ([]store.Object, error) {
+		Run: func(ctx context.Context, in Inputs) ([]store.Object, error) {
 			runs.Add(1)
 			w, err := s.Create(id)
 			if err != nil {
 				return nil, err
 			}
 			_, _ = w.Write([]byte(id + key))
-			o, err := w.Commit()
+			o, err := w.Commit(ctx)
 			return []store.Object{o}, err
 		}}
 }

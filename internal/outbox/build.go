@@ -213,7 +213,7 @@ func (m *maker) keep(ctx context.Context, b plan.Build, file, name string) (stor
 		if about.Link, err = os.Readlink(file); err != nil {
 			return store.Object{}, err
 		}
-		if o, err = m.put(name, nil); err != nil {
+		if o, err = m.put(ctx, name, nil); err != nil {
 			return store.Object{}, err
 		}
 	case !info.Mode().IsRegular():

@@ -59,7 +59,7 @@ func (m *maker) distribution(p plan.Package) *engine.Step {
 			if err := writePackage(ctx, ctxio.Writer(ctx, w), about, p.Compression, pack.Options{Jobs: m.o.Jobs, Effort: m.plan.Effort}); err != nil {
 				return nil, err
 			}
-			o, err := w.Commit()
+			o, err := w.Commit(ctx)
 			if err != nil {
 				return nil, err
 			}

@@ -184,7 +184,7 @@ func (m *maker) write(ctx context.Context, file, format string, list []pack.Entr
 	if err != nil {
 		return nil, err
 	}
-	o, err := w.Commit()
+	o, err := w.Commit(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -246,15 +246,15 @@ func (m *maker) notes() *engine.Step {
 	return &engine.Step{
 		ID: "pack " + plan.NotesName, Title: "write " + plan.NotesName,
 		Key: func(context.Context, engine.Inputs) (string, error) { return "notes/1 " + m.plan.Notes, nil },
-		Run: func(context.Context, engine.Inputs) ([]store.Object, error) {
-			o, err := m.put(plan.NotesName, []byte(m.plan.Notes))
+		Run: func(ctx context.Context, _ engine.Inputs) ([]store.Object, error) {
+			o, err := m.put(ctx, plan.NotesName, []byte(m.plan.Notes))
 			return []store.Object{o}, err
 		},
 	}
 }
 
 // put keeps a small file.
-func (m *maker) put(name string, content []byte) (store.Object, error) {
+func (m *maker) put(ctx context.Context, name string, content []byte) (store.Object, error) {
 	w, err := m.store.Create(name)
 	if err != nil {
 		return store.Object{}, err
@@ -263,7 +263,7 @@ func (m *maker) put(name string, content []byte) (store.Object, error) {
 	if _, err := w.Write(content); err != nil {
 		return store.Object{}, err
 	}
-	return w.Commit()
+	return w.Commit(ctx)
 }
 
 // record writes the manifest and SHA256SUMS.
@@ -278,7 +278,7 @@ func (m *maker) record(needs []string) *engine.Step {
 			data, err := man.Encode()
 			return "record/1 " + string(data), err
 		},
-		Run: func(_ context.Context, in engine.Inputs) ([]store.Object, error) {
+		Run: func(ctx context.Context, in engine.Inputs) ([]store.Object, error) {
 			man, err := m.manifest(in)
 			if err != nil {
 				return nil, err
@@ -289,7 +289,7 @@ func (m *maker) record(needs []string) *engine.Step {
 			}
 			var out []store.Object
 			for name, content := range map[string][]byte{manifest.Name: data, manifest.SumsName: man.Sums(data)} {
-				o, err := m.put(name, content)
+				o, err := m.put(ctx, name, content)
 				if err != nil {
 					return nil, err
 				}

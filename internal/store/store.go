@@ -20,6 +20,7 @@ import (
 
 	"piedmont/internal/atomicfile"
 	"piedmont/internal/ctxio"
+	"piedmont/internal/filesum"
 )
 
 // Object is one kept file.
@@ -123,7 +124,7 @@ func (w *Writer) Abort() {
 }
 
 // Commit puts the object into the store.
-func (w *Writer) Commit() (Object, error) {
+func (w *Writer) Commit(ctx context.Context) (Object, error) {
 	err := w.file.Chmod(0o644)
 	if err == nil {
 		err = w.file.Sync()
@@ -135,7 +136,7 @@ func (w *Writer) Commit() (Object, error) {
 		return Object{}, fmt.Errorf("write %s into the store: %w", w.name, err)
 	}
 	o := Object{Name: w.name, SHA256: hex.EncodeToString(w.sha256.Sum(nil)), SHA512: hex.EncodeToString(w.sha512.Sum(nil)), Size: w.size}
-	return w.store.keep(w.file.Name(), o)
+	return w.store.keep(ctx, w.file.Name(), o)
 }
 
 // Copy puts a copy of a file into the store. The others see its bytes too, in
@@ -155,7 +156,7 @@ func (s *Store) Copy(ctx context.Context, path, name string, others ...io.Writer
 	if _, err := io.CopyBuffer(onlyWriter{all}, ctxio.Reader(ctx, f), make([]byte, 256<<10)); err != nil {
 		return Object{}, fmt.Errorf("write %s into the store: %w", name, err)
 	}
-	return w.Commit()
+	return w.Commit(ctx)
 }
 
 // onlyWriter hides the shortcuts of a writer, so that the copy uses its buffer.
@@ -163,9 +164,9 @@ type onlyWriter struct{ io.Writer }
 
 // keep renames a finished file into its place. An object that is there already
 // stays if its bytes are right, since other records know it.
-func (s *Store) keep(tmp string, o Object) (Object, error) {
+func (s *Store) keep(ctx context.Context, tmp string, o Object) (Object, error) {
 	place := s.Path(o)
-	if have, err := digest(place); err == nil && have.SHA256 == o.SHA256 {
+	if have, err := filesum.SHA256(ctx, place); err == nil && have == o.SHA256 {
 		_ = os.Remove(tmp)
 	} else {
 		if err := os.MkdirAll(filepath.Dir(place), 0o755); err != nil {
@@ -181,17 +182,6 @@ func (s *Store) keep(tmp string, o Object) (Object, error) {
 	}
 	o.Stamp = info.ModTime().UnixNano()
 	return o, nil
-}
-
-func digest(path string) (Object, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return Object{}, err
-	}
-	defer func() { _ = f.Close() }()
-	a, b := sha256.New(), sha512.New()
-	n, err := io.Copy(io.MultiWriter(a, b), f)
-	return Object{SHA256: hex.EncodeToString(a.Sum(nil)), SHA512: hex.EncodeToString(b.Sum(nil)), Size: n}, err
 }
 
 // Recall gives what work with this key made, if all of it is still intact.

@@ -16,7 +16,7 @@ func put(t *testing.T, s *Store, name, content string) Object {
 	if _, err := w.Write([]byte(content)); err != nil {
 		t.Fatal(err)
 	}
-	o, err := w.Commit()
+	o, err := w.Commit(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}

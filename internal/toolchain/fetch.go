@@ -2,8 +2,6 @@ package toolchain
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
@@ -20,6 +18,7 @@ import (
 	"piedmont/internal/atomicfile"
 	"piedmont/internal/config"
 	"piedmont/internal/event"
+	"piedmont/internal/filesum"
 	"piedmont/internal/pack"
 	"piedmont/internal/web"
 )
@@ -158,19 +157,11 @@ func (e *digestError) Error() string {
 }
 
 func checkDigest(ctx context.Context, path, want string) error {
-	f, err := os.Open(path)
+	got, err := filesum.SHA256(ctx, path)
 	if err != nil {
 		return err
 	}
-	defer func() { _ = f.Close() }()
-	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
-		return err
-	}
-	if ctx.Err() != nil {
-		return ctx.Err()
-	}
-	if got := hex.EncodeToString(h.Sum(nil)); got != want {
+	if got != want {
 		return &digestError{want, got}
 	}
 	return nil

@@ -1,12 +1,9 @@
 package trial
 
 import (
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -109,14 +106,3 @@ func Outstanding(dir string, m *manifest.Manifest, trials []plan.Trial) ([]strin
 
 // Bad says whether a result is a failure: it failed, or was required and not tried.
 func (r Result) Bad() bool { return r.State == Failed || r.Required && r.State != Passed }
-
-func digest(path string) (string, error) {
-	f, err := os.Open(path)
-	if err != nil {
-		return "", err
-	}
-	defer func() { _ = f.Close() }()
-	h := sha256.New()
-	_, err = io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), err
-}

@@ -23,6 +23,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"piedmont/internal/event"
+	"piedmont/internal/filesum"
 	"piedmont/internal/manifest"
 	"piedmont/internal/pack"
 	"piedmont/internal/plan"
@@ -124,7 +125,7 @@ func one(ctx context.Context, dir string, m *manifest.Manifest, t plan.Trial, o 
 	}
 	archive := filepath.Join(dir, t.File)
 	var err error
-	if r.SHA256, err = digest(archive); err != nil {
+	if r.SHA256, err = filesum.SHA256(ctx, archive); err != nil {
 		return r, err
 	}
 	if r.SHA256 != f.SHA256 {
