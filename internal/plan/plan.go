@@ -172,8 +172,10 @@ type Destination struct {
 // each once.
 func (p *Plan) ProjectFiles() []string {
 	var out []string
+	has := map[string]bool{"": true}
 	add := func(name string) {
-		if name != "" && !slices.Contains(out, name) {
+		if !has[name] {
+			has[name] = true
 			out = append(out, name)
 		}
 	}

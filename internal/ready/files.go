@@ -67,7 +67,7 @@ func holdsSecret(path string) (bool, error) {
 		n, err := f.Read(buf)
 		total += n
 		window = append(window, buf[:n]...)
-		if secretForms.Match(window) {
+		if (bytes.Contains(window, []byte("-----BEGIN ")) || bytes.Contains(window, []byte("pdm_"))) && secretForms.Match(window) {
 			return true, nil
 		}
 		if err != nil {
