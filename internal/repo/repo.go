@@ -167,8 +167,17 @@ func (r Repo) gitInput(ctx context.Context, input []byte, args ...string) (strin
 func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, "git", args...)
 	cmd.Dir = r.Dir
-	// Without GIT_FLUSH=0 git writes each commit of a log by itself.
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_FLUSH=0")
+	// Without GIT_FLUSH=0 git writes each commit of a log by itself. Without
+	// GIT_OPTIONAL_LOCKS=0 a mere question may lock the index.
+	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_FLUSH=0", "GIT_OPTIONAL_LOCKS=0")
+	// Told to stop, git removes its locks; killed, it cannot.
+	cmd.Cancel = func() error {
+		if err := cmd.Process.Signal(os.Interrupt); err != nil {
+			return cmd.Process.Kill() // where there are no signals
+		}
+		return nil
+	}
+	cmd.WaitDelay = 5 * time.Second
 	return cmd
 }
 

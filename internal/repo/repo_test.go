@@ -101,3 +101,18 @@ func TestTreeIsWhatWasCommitted(t *testing.T) {
 		}
 	}
 }
+
+// However early a question ends, git leaves no lock behind that stops the next
+// one: here it ends since another of the questions has no answer.
+func TestEndedQuestionLeavesNoLock(t *testing.T) {
+	dir := t.TempDir()
+	git(t, dir, "init", "--quiet", "--initial-branch=main")
+	for i := range 50 {
+		if _, err := (Repo{dir}).Facts(t.Context()); !errors.Is(err, ErrNoCommit) {
+			t.Fatal(err)
+		}
+		if _, err := os.Stat(filepath.Join(dir, ".git", "index.lock")); err == nil {
+			t.Fatalf("after %d a lock is left", i)
+		}
+	}
+}
