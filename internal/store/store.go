@@ -224,6 +224,10 @@ func (s *Store) record(key string) string {
 // with a record beside it, NAME.json, whose time is that of its last use.
 const CompressedDir = "compressed"
 
+// compressedAge is how long unused compressed bytes stay at most: they are large,
+// and soon made again.
+const compressedAge = 7 * 24 * time.Hour
+
 // pruneCompressed removes what was not used during keep, and what a killed run left.
 func (s *Store) pruneCompressed(keep time.Duration, now time.Time) error {
 	dir := filepath.Join(s.dir, CompressedDir)
@@ -290,7 +294,7 @@ func (s *Store) Prune(keep time.Duration, now time.Time) error {
 		return nil
 	})
 	if err == nil {
-		err = s.pruneCompressed(keep, now)
+		err = s.pruneCompressed(min(keep, compressedAge), now)
 	}
 	if err != nil {
 		return err
