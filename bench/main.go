@@ -113,6 +113,21 @@ func measure(dir string, env []string, name string, args ...string) (usage, erro
 	return u, nil
 }
 
+// beside measures work by hand and ours, each after a first time that fills the
+// build cache; clear removes what ours would not make again.
+func beside(hand, ours func() (usage, error), clear func() error) (byHand, took time.Duration, err error) {
+	for _, first := range []func() (usage, error){hand, ours} {
+		if _, err := first(); err != nil {
+			return 0, 0, err
+		}
+	}
+	if byHand, err = median(3, func() error { return nil }, hand); err != nil {
+		return 0, 0, err
+	}
+	took, err = median(3, clear, ours)
+	return byHand, took, err
+}
+
 // median repeats a measurement; before runs ahead of each, untimed.
 func median(times int, before func() error, one func() (usage, error)) (time.Duration, error) {
 	var all []time.Duration

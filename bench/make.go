@@ -92,16 +92,7 @@ func (b *bench) warm() error {
 		return removeAll(filepath.Join(project, ".piedmont", "store"), filepath.Join(project, "outbox"))
 	}
 	ours := func() (usage, error) { return measure(project, nil, b.piedmont, "make", "--jobs", jobs) }
-	for _, first := range []func() (usage, error){hand, ours} { // fills the build cache for both
-		if _, err := first(); err != nil {
-			return err
-		}
-	}
-	handTook, err := median(3, func() error { return nil }, hand)
-	if err != nil {
-		return err
-	}
-	oursTook, err := median(3, clear, ours)
+	handTook, oursTook, err := beside(hand, ours, clear)
 	if err != nil {
 		return err
 	}

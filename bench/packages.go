@@ -78,16 +78,7 @@ func (b *bench) packages() error {
 		peak = max(peak, u.peak)
 		return u, err
 	}
-	for _, first := range []func() (usage, error){hand, ours} {
-		if _, err := first(); err != nil {
-			return err
-		}
-	}
-	handTook, err := median(3, func() error { return nil }, hand)
-	if err != nil {
-		return err
-	}
-	oursTook, err := median(3, clear, ours)
+	handTook, oursTook, err := beside(hand, ours, clear)
 	if err != nil {
 		return err
 	}

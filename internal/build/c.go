@@ -291,7 +291,8 @@ func (c *C) objects(ctx context.Context, cc *toolchain.Compiler, b plan.Build, o
 		})
 	}
 	group.Wait()
-	if err := o.settle(ctx, c, look, b.C.Sources); err != nil {
+	// Also of a run that ends early: what it compiled need not be compiled again.
+	if err := o.settle(context.WithoutCancel(ctx), c, look, b.C.Sources); err != nil {
 		return nil, err
 	}
 	switch {

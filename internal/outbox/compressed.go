@@ -68,12 +68,8 @@ func notItsDigest(path string) error {
 func (c *checked) Close() error { return c.file.Close() }
 
 func (m *maker) compressed(ctx context.Context, e entry, algorithm string) (*pack.Compressed, error) {
-	effort := m.plan.Effort
-	if effort == "" {
-		effort = pack.Normal
-	}
 	// Another version of the packer may compress otherwise.
-	name := strings.Join([]string{e.SHA256, algorithm, effort, strings.ReplaceAll(packVersion, "/", "")}, "-")
+	name := strings.Join([]string{e.SHA256, algorithm, m.plan.Effort, strings.ReplaceAll(packVersion, "/", "")}, "-")
 	file := filepath.Join(m.o.Root, WorkDir, "store", store.CompressedDir, name)
 	defer m.squeezing.lock(file)()
 	if c := known(file, e.Size); c != nil {
@@ -92,7 +88,7 @@ func (m *maker) compressed(ctx context.Context, e entry, algorithm string) (*pac
 		return nil, err
 	}
 	defer func() { _ = r.Close() }()
-	c, err := pack.Compress(ctx, tmp, io.LimitReader(r, e.Size+1), algorithm, pack.Options{Jobs: m.o.Jobs, Effort: effort})
+	c, err := pack.Compress(ctx, tmp, io.LimitReader(r, e.Size+1), algorithm, pack.Options{Jobs: m.o.Jobs, Effort: m.plan.Effort})
 	if err == nil {
 		err = tmp.Sync()
 	}

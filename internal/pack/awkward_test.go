@@ -376,6 +376,8 @@ func TestDamagedPayloads(t *testing.T) {
 		"not a number":     change("0000000400000000", "0000-00400000000"),
 		"endless name":     change("00000008", "ffffffff"),
 		"number of a file": []byte("07070X000000ff\x00\x00"),
+		"number below all": []byte("07070X-0000001\x00\x00"),
+		"negative size":    change("0000000400000000", "-000000400000000"),
 	} {
 		if bytes.Equal(damaged, payload) {
 			t.Errorf("%s: nothing was changed", name)

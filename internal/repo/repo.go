@@ -155,7 +155,11 @@ func (r Repo) gitInput(ctx context.Context, input []byte, args ...string) (strin
 	}
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
-	if err := cmd.Run(); err != nil {
+	err := cmd.Run()
+	if errors.Is(err, exec.ErrWaitDelay) {
+		err = nil // git succeeded; a hook left a program behind that holds its output
+	}
+	if err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}

@@ -120,4 +120,8 @@ func (c *cpio) skip(content *io.LimitedReader, size int64) error {
 	return nil
 }
 
-func number(digits []byte) (int64, error) { return strconv.ParseInt(string(digits), 16, 64) }
+// number reads eight hexadecimal digits, without a sign.
+func number(digits []byte) (int64, error) {
+	n, err := strconv.ParseUint(string(digits), 16, 32)
+	return int64(n), err
+}
