@@ -10,12 +10,14 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"piedmont/internal/clienttest"
 )
@@ -263,5 +265,48 @@ func TestToolchainIsShared(t *testing.T) {
 	group.Wait()
 	if gets.Load() != 1 {
 		t.Errorf("it was fetched %d times", gets.Load())
+	}
+}
+
+// What an interrupted run compiled is not compiled again.
+func TestInterruptedCompiling(t *testing.T) {
+	dir := t.TempDir()
+	log, waits, started := filepath.Join(dir, "log"), filepath.Join(dir, "waits"), filepath.Join(dir, "started")
+	data := archiveOf(t, member{name: "hill-1.0/bin/hill-gcc", content: `#!/bin/sh
+case "$*" in
+*slow.c*) : >` + started + `; while [ -e ` + waits + ` ]; do sleep 0.05; done ;;
+*first.c*) echo first >>` + log + ` ;;
+esac
+exec ` + clienttest.Need(t, "gcc") + ` -DHILL=7 "$@"
+`})
+	write(t, dir, map[string]string{"hill.tar.gz": string(data), "waits": ""})
+	root := onHill(t, `"`+filepath.Join(dir, "hill.tar.gz")+`"`, sha(data))
+	write(t, root, map[string]string{"src/first.c": "int first(void) { return 1; }\n", "src/slow.c": "int slow(void) { return 2; }\n"})
+	c := call{dir: root, env: []string{"XDG_CACHE_HOME=" + t.TempDir()}}
+	cmd := exec.Command(program, "make", "--jobs", "1")
+	cmd.Dir, cmd.Env = root, append(environment(), c.env...)
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for deadline := time.Now().Add(time.Minute); ; time.Sleep(20 * time.Millisecond) {
+		if _, err := os.Stat(started); err == nil {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatal("the second source was not compiled within a minute")
+		}
+	}
+	if err := cmd.Process.Signal(os.Interrupt); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); cmd.ProcessState.ExitCode() != 130 {
+		t.Errorf("interrupted: %v", err)
+	}
+	if err := os.Remove(waits); err != nil {
+		t.Fatal(err)
+	}
+	c.ok(t, "make")
+	if got, err := os.ReadFile(log); err != nil || string(got) != "first\n" {
+		t.Errorf("compiled: %q, %v", got, err)
 	}
 }
