@@ -13,7 +13,7 @@ import (
 	"strings"
 	"time"
 
-	"piedmont/internal/manifest"
+	"piedmont/internal/release"
 )
 
 // serve starts a release page and gives its address and a token.
@@ -125,11 +125,11 @@ func (b *bench) upload() error {
 
 // openDraft opens the draft of the release in outbox under another version.
 func openDraft(address, token, outbox, version string) (string, error) {
-	encoded, err := os.ReadFile(filepath.Join(outbox, manifest.Name))
+	encoded, err := os.ReadFile(filepath.Join(outbox, release.Name))
 	if err != nil {
 		return "", err
 	}
-	m, err := manifest.Parse(encoded)
+	m, err := release.Parse(encoded)
 	if err != nil {
 		return "", err
 	}

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"piedmont/internal/demo"
+	"piedmont/internal/cli/demo"
 )
 
 var platforms = []string{"linux/amd64", "linux/arm64", "linux/arm", "darwin/amd64", "darwin/arm64", "windows/amd64"}

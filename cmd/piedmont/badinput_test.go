@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // Each bad input gives the right exit status and a message that says what,
@@ -129,7 +129,7 @@ func TestFullDisk(t *testing.T) {
 		t.Fatal(err)
 	}
 	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=6m", "tmpfs", small).CombinedOutput(); err != nil {
-		clienttest.Lacking(t, "a small tmpfs cannot be mounted: "+string(out))
+		testclient.Lacking(t, "a small tmpfs cannot be mounted: "+string(out))
 	}
 	defer func() { _ = exec.Command("umount", small).Run() }()
 	origin := project(t, bulky())

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // A file is compressed once for all that share an algorithm, also for packages
@@ -57,7 +57,7 @@ func TestCompressedOnce(t *testing.T) {
 	if err != nil || len(arch) != 1 {
 		t.Fatal(arch, err)
 	}
-	out, err := exec.Command(clienttest.Need(t, "bsdtar"), "-xOf", arch[0], "usr/bin/belld").Output()
+	out, err := exec.Command(testclient.Need(t, "bsdtar"), "-xOf", arch[0], "usr/bin/belld").Output()
 	if err != nil || string(out) != program.String() {
 		t.Errorf("%d bytes came out, %v", len(out), err)
 	}

@@ -10,7 +10,7 @@ import (
 	"sync"
 	"testing"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // compilers are Debian's, by platform.
@@ -23,7 +23,7 @@ var compilers = map[string]string{
 func crossPlatforms(t testing.TB) []string {
 	t.Helper()
 	if here != "linux/amd64" {
-		clienttest.Lacking(t, "the cross compilers are looked for on linux/amd64 only")
+		testclient.Lacking(t, "the cross compilers are looked for on linux/amd64 only")
 	}
 	var out []string
 	for on, compiler := range compilers {
@@ -157,7 +157,7 @@ required = true
 func TestCrossBuild(t *testing.T) {
 	platforms := crossPlatforms(t)
 	for _, tool := range []string{"make", "cmake", "qemu-aarch64-static", "wine"} {
-		clienttest.Need(t, tool)
+		testclient.Need(t, tool)
 	}
 	one := project(t, bells(platforms))
 	call{dir: one}.ok(t, "make")
@@ -197,7 +197,7 @@ func TestCrossBuild(t *testing.T) {
 func TestCrossBuildGo(t *testing.T) {
 	platforms := crossPlatforms(t)
 	for _, tool := range []string{"qemu-aarch64-static", "wine"} {
-		clienttest.Need(t, tool)
+		testclient.Need(t, tool)
 	}
 	with := slices.DeleteFunc(slices.Clone(platforms), func(s string) bool { return !slices.Contains([]string{`"linux/arm64"`, `"windows/amd64"`}, s) })
 	dir := project(t, map[string]string{
@@ -281,7 +281,7 @@ func winePrefix(t testing.TB) string {
 
 // Only what changed is compiled again, and headers count.
 func TestOnlyChangedObjects(t *testing.T) {
-	clienttest.Need(t, "gcc")
+	testclient.Need(t, "gcc")
 	dir := project(t, map[string]string{
 		"src/a.c": "#include \"deep/b.h\"\nint main(void) { return B; }\n", "src/c.c": "int c(void) { return 1; }\n",
 		"inc/deep/b.h": "#define B 0\n",

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // cutProject has a version in a file and in a mirror.
@@ -323,7 +323,7 @@ func TestCutKinds(t *testing.T) {
 
 // In a terminal it asks, and does nothing without a yes.
 func TestCutAsks(t *testing.T) {
-	clienttest.Need(t, "script")
+	testclient.Need(t, "script")
 	for answer, cuts := range map[string]bool{"y": true, "n": false, "": false, "yes": true, "why": false} {
 		dir, _ := cutProject(t)
 		say(t, dir, "fix: ring once")

@@ -5,7 +5,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"piedmont/internal/demo"
+	"piedmont/internal/cli/demo"
 )
 
 func TestDemoRunsToItsEnd(t *testing.T) {

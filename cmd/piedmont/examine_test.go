@@ -6,14 +6,14 @@ import (
 	"strings"
 	"testing"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // Wrong things are caught before anything is packed.
 func TestExamineCatches(t *testing.T) {
-	clienttest.Need(t, "gcc")
+	testclient.Need(t, "gcc")
 	if here != "linux/amd64" {
-		clienttest.Lacking(t, "this looks at what linux/amd64 compilers make")
+		testclient.Lacking(t, "this looks at what linux/amd64 compilers make")
 	}
 	// A program as the native compiler makes it, with what is asked for.
 	native := func(expect, more string) map[string]string {
@@ -142,12 +142,12 @@ missing-compiler = "leave-out"
 [bundle.probe]
 programs = ["probe"]
 `}
-	clienttest.Need(t, "gcc")
+	testclient.Need(t, "gcc")
 	dir := project(t, files)
 	// No compiler but the system's own is on this PATH.
 	bin := t.TempDir()
 	for _, tool := range []string{"git", "gcc", "cc", "as", "ld", "go", "ar"} {
-		if err := os.Symlink(clienttest.Need(t, tool), filepath.Join(bin, tool)); err != nil {
+		if err := os.Symlink(testclient.Need(t, tool), filepath.Join(bin, tool)); err != nil {
 			t.Fatal(err)
 		}
 	}

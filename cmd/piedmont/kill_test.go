@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/manifest"
+	"piedmont/internal/release"
 )
 
 // bulky is a project with enough bytes that packing and uploading take a while.
@@ -76,16 +76,16 @@ func poll(t *testing.T, look func() string) (stop func()) {
 // wholeFolder says what is wrong with a release in a folder: it is there whole,
 // or not at all.
 func wholeFolder(dir string) string {
-	data, err := os.ReadFile(filepath.Join(dir, manifest.Name))
+	data, err := os.ReadFile(filepath.Join(dir, release.Name))
 	if err != nil {
 		if _, err := os.Stat(dir); err == nil {
-			if _, again := os.ReadFile(filepath.Join(dir, manifest.Name)); again != nil {
+			if _, again := os.ReadFile(filepath.Join(dir, release.Name)); again != nil {
 				return dir + " is there without a manifest"
 			}
 		}
 		return ""
 	}
-	m, err := manifest.Parse(data)
+	m, err := release.Parse(data)
 	if err != nil {
 		return err.Error()
 	}
@@ -94,7 +94,7 @@ func wholeFolder(dir string) string {
 			return f.Name + " is not whole"
 		}
 	}
-	if _, err := os.Stat(filepath.Join(dir, manifest.SumsName)); err != nil {
+	if _, err := os.Stat(filepath.Join(dir, release.SumsName)); err != nil {
 		return "the checksums are missing"
 	}
 	return ""
@@ -180,7 +180,7 @@ func (s slowly) Read(p []byte) (int, error) {
 
 // wholePage says what is wrong with a release at an address.
 func wholePage(address string) string {
-	resp, err := http.Get(address + manifest.Name)
+	resp, err := http.Get(address + release.Name)
 	if err != nil {
 		return err.Error()
 	}
@@ -188,7 +188,7 @@ func wholePage(address string) string {
 	if resp.StatusCode == http.StatusNotFound {
 		return ""
 	}
-	var m manifest.Manifest
+	var m release.Manifest
 	if err := json.NewDecoder(resp.Body).Decode(&m); err != nil {
 		return err.Error()
 	}

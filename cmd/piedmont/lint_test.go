@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 var (
@@ -20,7 +20,7 @@ var (
 // Strict checkers find nothing in the sample project's packages that the manual
 // does not explain, and the manual explains nothing that they do not find.
 func TestStrictCheckers(t *testing.T) {
-	lintian, rpmlint := clienttest.Need(t, "lintian"), clienttest.Need(t, "rpmlint")
+	lintian, rpmlint := testclient.Need(t, "lintian"), testclient.Need(t, "rpmlint")
 	dir := hutbell(t)
 	call{dir: dir}.ok(t, "make")
 	box := filepath.Join(dir, "outbox", "1.4.0")
@@ -144,9 +144,9 @@ func TestPackageVersions(t *testing.T) {
 
 // Libraries that programs were found to need become needs.
 func TestAutoNeeds(t *testing.T) {
-	clienttest.Need(t, "gcc")
+	testclient.Need(t, "gcc")
 	if here != "linux/amd64" {
-		clienttest.Lacking(t, "this looks at what linux/amd64 compilers make")
+		testclient.Lacking(t, "this looks at what linux/amd64 compilers make")
 	}
 	dir := project(t, map[string]string{"src/m.c": "#include <stdio.h>\n#include <math.h>\nint main(int n, char **v) { printf(\"%f\\n\", sqrt(n)); return 0; }\n", "piedmont.toml": `[project]
 name = "probe"

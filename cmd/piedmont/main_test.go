@@ -14,7 +14,7 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/demo"
+	"piedmont/internal/cli/demo"
 )
 
 // program is the built piedmont that the tests drive.

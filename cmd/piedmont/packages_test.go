@@ -7,7 +7,7 @@ import (
 	"strings"
 	"testing"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // belld is a service in four formats, with packages that stand for what a
@@ -94,9 +94,9 @@ func builds(t testing.TB, versions ...string) (string, []string) {
 func scratch(t testing.TB) string {
 	t.Helper()
 	if os.Getuid() != 0 {
-		clienttest.Lacking(t, "a scratch root can be made by the superuser only")
+		testclient.Lacking(t, "a scratch root can be made by the superuser only")
 	}
-	busybox := clienttest.Need(t, "busybox")
+	busybox := testclient.Need(t, "busybox")
 	root := t.TempDir()
 	for _, dir := range []string{"bin", "sbin", "usr/bin", "usr/sbin", "tmp", "etc", "var/lib/dpkg/info", "var/lib/dpkg/updates", "var/lib/dpkg/triggers", "var/lib/pacman", "var/cache/apt/archives/partial", "var/lib/apt/lists/partial", "etc/apt/preferences.d", "etc/apt/apt.conf.d", "var/log"} {
 		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
@@ -134,7 +134,7 @@ func scratch(t testing.TB) string {
 // tool runs a program that must succeed.
 func tool(t testing.TB, name string, args ...string) string {
 	t.Helper()
-	out, err := command(clienttest.Need(t, name), args...).CombinedOutput()
+	out, err := command(testclient.Need(t, name), args...).CombinedOutput()
 	if err != nil {
 		t.Fatalf("%s %v: %v\n%s", name, args, err, out)
 	}
@@ -221,7 +221,7 @@ func TestDpkg(t *testing.T) {
 func TestApt(t *testing.T) {
 	root := scratch(t)
 	_, boxes := builds(t, "1.0.0")
-	clienttest.Need(t, "dpkg-scanpackages")
+	testclient.Need(t, "dpkg-scanpackages")
 	scan := command("dpkg-scanpackages", ".")
 	scan.Dir = boxes[0]
 	packages, err := scan.Output()
@@ -322,7 +322,7 @@ func TestPacman(t *testing.T) {
 
 // The independent check takes ours and refuses a dozen damaged ones.
 func TestApk(t *testing.T) {
-	python := clienttest.Need(t, "python3")
+	python := testclient.Need(t, "python3")
 	_, boxes := builds(t, "1.0.0")
 	good := filepath.Join(boxes[0], "belld-1.0.0-r0.x86_64.apk")
 	check := func(path string) (string, error) {

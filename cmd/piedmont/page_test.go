@@ -12,13 +12,13 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/page"
+	"piedmont/internal/serve"
 )
 
 // releasePage is a release page inside of the test, with a way to spoil its answers.
 type releasePage struct {
 	url, token, data string
-	tokens           *page.Tokens
+	tokens           *serve.Tokens
 }
 
 // servePage starts one; spoil sees every request first and says whether it
@@ -26,7 +26,7 @@ type releasePage struct {
 func servePage(t testing.TB, spoil func(http.ResponseWriter, *http.Request, http.Handler) bool) releasePage {
 	t.Helper()
 	data := t.TempDir()
-	s, err := page.New(page.Options{Data: data, Limits: page.DefaultLimits})
+	s, err := serve.New(serve.Options{Data: data, Limits: serve.DefaultLimits})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -37,8 +37,8 @@ func servePage(t testing.TB, spoil func(http.ResponseWriter, *http.Request, http
 		}
 	}))
 	t.Cleanup(func() { server.Close(); _ = s.Close() })
-	p := releasePage{url: server.URL, data: data, tokens: page.OpenTokens(data)}
-	p.token = p.newToken(t, "test", page.RightUpload, page.RightPublish)
+	p := releasePage{url: server.URL, data: data, tokens: serve.OpenTokens(data)}
+	p.token = p.newToken(t, "test", serve.RightUpload, serve.RightPublish)
 	return p
 }
 

@@ -13,8 +13,8 @@ import (
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
-	"piedmont/internal/clienttest"
-	"piedmont/internal/manifest"
+	"piedmont/internal/base/testclient"
+	"piedmont/internal/release"
 )
 
 // awkward is a project with every kind of entry, in every archive format.
@@ -70,7 +70,7 @@ func TestRealReaders(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m, err := manifest.Parse(data)
+	m, err := release.Parse(data)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func TestRealReaders(t *testing.T) {
 		}
 		for reader, args := range readers {
 			t.Run(reader+"/"+f.Name, func(t *testing.T) {
-				clienttest.Need(t, reader)
+				testclient.Need(t, reader)
 				into := t.TempDir()
 				cmd := exec.Command(reader, append(args, filepath.Join(outbox, f.Name))...)
 				cmd.Dir, cmd.Env = into, append(os.Environ(), "LC_ALL=C.UTF-8", "TZ=America/St_Johns")
@@ -103,14 +103,14 @@ func TestRealReaders(t *testing.T) {
 			})
 		}
 	}
-	sums := exec.Command(clienttest.Need(t, "sha256sum"), "--check", "--strict", "SHA256SUMS")
+	sums := exec.Command(testclient.Need(t, "sha256sum"), "--check", "--strict", "SHA256SUMS")
 	sums.Dir = outbox
 	if out, err := sums.CombinedOutput(); err != nil || strings.Count(string(out), ": OK") != 10 {
 		t.Errorf("sha256sum: %v\n%s", err, out)
 	}
 }
 
-func compareHolds(t *testing.T, dir string, holds []manifest.Entry, commit time.Time) {
+func compareHolds(t *testing.T, dir string, holds []release.Entry, commit time.Time) {
 	t.Helper()
 	found := map[string]bool{}
 	for _, e := range holds {
@@ -134,7 +134,7 @@ func compareHolds(t *testing.T, dir string, holds []manifest.Entry, commit time.
 			t.Errorf("%s has the time %s, want %s", e.Path, info.ModTime(), commit)
 		}
 		data, err := os.ReadFile(path)
-		if err != nil || manifest.Digest(data) != e.SHA256 || int64(len(data)) != e.Size {
+		if err != nil || release.Digest(data) != e.SHA256 || int64(len(data)) != e.Size {
 			t.Errorf("%s has other bytes (%v)", e.Path, err)
 		}
 	}
@@ -232,8 +232,8 @@ func TestManifestFollowsItsSchema(t *testing.T) {
 // The page and the feed are what browsers and feed readers take, from the
 // server and from a folder alike.
 func TestPageAndFeedParse(t *testing.T) {
-	xmllint := clienttest.Need(t, "xmllint")
-	chromium := clienttest.Need(t, "chromium")
+	xmllint := testclient.Need(t, "xmllint")
+	chromium := testclient.Need(t, "chromium")
 	p := servePage(t, nil)
 	dir := project(t, small())
 	call{dir, p.env()}.ok(t, "ship")

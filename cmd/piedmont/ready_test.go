@@ -10,8 +10,8 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/clienttest"
-	"piedmont/internal/page"
+	"piedmont/internal/base/testclient"
+	"piedmont/internal/serve"
 )
 
 type finding struct{ Check, State, What, Mend string }
@@ -180,7 +180,7 @@ func onlyGit(t *testing.T) string {
 func TestShipStopsWhenNotReady(t *testing.T) {
 	p := servePage(t, nil)
 	dir, run := cutProject(t)
-	run.env = append(p.env(), "CHIME_TOKEN="+p.newToken(t, "weak", page.RightUpload))
+	run.env = append(p.env(), "CHIME_TOKEN="+p.newToken(t, "weak", serve.RightUpload))
 	_, by := run.look(t)
 	if f := by["destinations"]; f.State != "obstacle" || !strings.Contains(f.What, "the token lacks the right publish") {
 		t.Errorf("%+v", f)
@@ -222,7 +222,7 @@ func TestSpace(t *testing.T) {
 		t.Fatal(err)
 	}
 	if out, err := exec.Command("mount", "-t", "tmpfs", "-o", "size=20m", "tmpfs", small).CombinedOutput(); err != nil {
-		clienttest.Lacking(t, "a small tmpfs cannot be mounted: "+string(out))
+		testclient.Lacking(t, "a small tmpfs cannot be mounted: "+string(out))
 	}
 	defer func() { _ = exec.Command("umount", small).Run() }()
 	origin, run := cutProject(t)

@@ -19,7 +19,7 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // member is one entry of an archive under test.
@@ -63,7 +63,7 @@ func sha(data []byte) string {
 // hill is a toolchain: the system's compiler under another name.
 func hill(t testing.TB) []byte {
 	t.Helper()
-	cc := clienttest.Need(t, "gcc")
+	cc := testclient.Need(t, "gcc")
 	return archiveOf(t,
 		member{name: "hill-1.0/bin/hill-gcc", content: "#!/bin/sh\nexec " + cc + " -DHILL=7 \"$@\"\n"},
 		member{name: "hill-1.0/share/filler", content: strings.Repeat("0123456789abcdef", 40000) + fmt.Sprint(os.Getpid())},
@@ -277,7 +277,7 @@ case "$*" in
 *slow.c*) : >` + started + `; while [ -e ` + waits + ` ]; do sleep 0.05; done ;;
 *first.c*) echo first >>` + log + ` ;;
 esac
-exec ` + clienttest.Need(t, "gcc") + ` -DHILL=7 "$@"
+exec ` + testclient.Need(t, "gcc") + ` -DHILL=7 "$@"
 `})
 	write(t, dir, map[string]string{"hill.tar.gz": string(data), "waits": ""})
 	root := onHill(t, `"`+filepath.Join(dir, "hill.tar.gz")+`"`, sha(data))

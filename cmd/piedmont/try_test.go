@@ -7,7 +7,7 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/clienttest"
+	"piedmont/internal/base/testclient"
 )
 
 // tried is a project whose one program does what its argument says, with
@@ -21,11 +21,8 @@ func tried(t testing.TB, trials string) string {
 import (
 	"fmt"
 	"net"
-	"os"
 	"os/exec"
-	"path/filepath"
 	"syscall"
-	"time"
 )
 
 var version string
@@ -242,7 +239,7 @@ required = true
 
 // What cannot be tried here is told, and is a failure when it is required.
 func TestNotTried(t *testing.T) {
-	clienttest.Need(t, "gcc")
+	testclient.Need(t, "gcc")
 	dir := tried(t, `
 [program.far]
 language = "go"
@@ -268,7 +265,7 @@ required = true
 	write(t, dir, map[string]string{"main.go": string(source)})
 	bin := t.TempDir()
 	for _, tool := range []string{"git", "go"} {
-		if err := os.Symlink(clienttest.Need(t, tool), filepath.Join(bin, tool)); err != nil {
+		if err := os.Symlink(testclient.Need(t, tool), filepath.Join(bin, tool)); err != nil {
 			t.Fatal(err)
 		}
 	}

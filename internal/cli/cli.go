@@ -16,9 +16,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/build"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/term"
+	"piedmont/internal/lang"
 )
 
 // Version is Piedmont's own; the linker sets it in a release.
@@ -27,7 +27,7 @@ var Version = "development"
 // Run runs one call and returns its exit status.
 func Run(ctx context.Context, args []string, out, err io.Writer) int {
 	cli.HelpPrinter = printHelp
-	a := &app{screen: term.New(out, err), tools: &build.Tools{}, now: time.Now}
+	a := &app{screen: term.New(out, err), tools: &lang.Tools{}, now: time.Now}
 	root := a.root()
 	root.Writer, root.ErrWriter = out, err
 	return a.exit(ctx, root.Run(ctx, args))
@@ -42,7 +42,7 @@ type app struct {
 	quiet   bool
 	verbose bool
 	jobs    int
-	tools   *build.Tools
+	tools   *lang.Tools
 	now     func() time.Time
 }
 

@@ -11,10 +11,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/changes"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/cut"
-	"piedmont/internal/term"
+	"piedmont/internal/project/changelog"
+	"piedmont/internal/project/cut"
 )
 
 // cutAnswer is the JSON of a cut; docs/commands.md describes it.
@@ -162,14 +162,14 @@ func (a *app) showProposal(c *config.Config, p *cut.Proposal) {
 	case p.Last == "":
 		s.Print("No earlier version is tagged. Begin with another one with --as VERSION.")
 	default:
-		why := map[string]string{changes.Major: "something breaks", changes.Minor: "something is new", changes.Patch: "something is mended"}[p.Decision.Change]
+		why := map[string]string{changelog.Major: "something breaks", changelog.Minor: "something is new", changelog.Patch: "something is mended"}[p.Decision.Change]
 		if p.Decision.Early {
 			why += "; before 1.0.0 that is a minor release"
 		}
 		s.Print("Because %s:", why)
 		a.list(p.Decision.Because)
 	}
-	var others []changes.Change
+	var others []changelog.Change
 	for _, one := range p.Changes {
 		if !one.Conventional() {
 			others = append(others, one)
@@ -189,7 +189,7 @@ func (a *app) showProposal(c *config.Config, p *cut.Proposal) {
 				line = s.Paint(term.Good, line)
 			case strings.HasPrefix(line, "-"):
 				line = s.Paint(term.Bad, line)
-			case strings.HasPrefix(line, "@@"):
+			case strings.HasPrefix(line, ""):
 				line = s.Paint(term.Soft, line)
 			}
 			s.Print("%s", line)
@@ -198,7 +198,7 @@ func (a *app) showProposal(c *config.Config, p *cut.Proposal) {
 }
 
 // list shows commits, at most ten.
-func (a *app) list(commits []changes.Change) {
+func (a *app) list(commits []changelog.Change) {
 	s := a.screen
 	for i, c := range commits {
 		if i == 10 && !a.verbose {

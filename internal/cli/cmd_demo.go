@@ -13,9 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/demo"
-	"piedmont/internal/page"
-	"piedmont/internal/term"
+	"piedmont/internal/cli/demo"
+	"piedmont/internal/cli/term"
+	"piedmont/internal/serve"
 )
 
 func (a *app) demo() *cli.Command {
@@ -171,11 +171,11 @@ func (a *app) demoEnd(ctx context.Context, dir, data, address string, stay bool)
 // demoPage starts a release page and tells the sample project's configuration
 // about it, by the variables that it names.
 func (a *app) demoPage(ctx context.Context, data string) (address string, end func(), err error) {
-	server, err := page.New(page.Options{Data: data, Limits: page.DefaultLimits})
+	server, err := serve.New(serve.Options{Data: data, Limits: serve.DefaultLimits})
 	if err != nil {
 		return "", nil, err
 	}
-	secret, err := page.OpenTokens(data).Add("demo", []string{demo.Name}, []string{page.RightUpload, page.RightPublish}, time.Now())
+	secret, err := serve.OpenTokens(data).Add("demo", []string{demo.Name}, []string{serve.RightUpload, serve.RightPublish}, time.Now())
 	if err != nil {
 		return "", nil, err
 	}

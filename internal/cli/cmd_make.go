@@ -6,10 +6,10 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/manifest"
-	"piedmont/internal/outbox"
+	"piedmont/internal/cli/term"
+	"piedmont/internal/make/outbox"
 	"piedmont/internal/plan"
-	"piedmont/internal/term"
+	"piedmont/internal/release"
 )
 
 // madeAnswer is the JSON of what was made; docs/commands.md describes it.
@@ -82,7 +82,7 @@ func (a *app) showLeftOut(p *plan.Plan) {
 
 func madeOf(r *outbox.Result) madeAnswer {
 	out := madeAnswer{Project: r.Manifest.Project.Name, Version: r.Version, Preview: r.Manifest.Preview, Folder: r.Dir,
-		Manifest: filepath.Join(r.Dir, manifest.Name), Unchanged: r.Unchanged, Seconds: r.Took.Seconds()}
+		Manifest: filepath.Join(r.Dir, release.Name), Unchanged: r.Unchanged, Seconds: r.Took.Seconds()}
 	for _, f := range r.Manifest.Files {
 		out.Files = append(out.Files, madeFile{f.Name, f.Kind, f.Platform, f.Size, f.SHA256})
 	}
@@ -106,10 +106,10 @@ func (a *app) showMade(r *outbox.Result) {
 		how = "unchanged, seen in " + term.Took(r.Took)
 	}
 	s.Print("%s: %s, %s, %s", s.Paint(term.Bold, r.Manifest.Project.Name+" "+r.Version), term.Count(len(r.Manifest.Files), "file"), term.Size(total), how)
-	s.Print("They are in %s, with %s and %s", s.Paint(term.Name, shorten(r.Dir)), manifest.Name, manifest.SumsName)
+	s.Print("They are in %s, with %s and %s", s.Paint(term.Name, shorten(r.Dir)), release.Name, release.SumsName)
 }
 
-func (a *app) fileTable(m *manifest.Manifest) string {
+func (a *app) fileTable(m *release.Manifest) string {
 	var rows [][]string
 	for _, f := range m.Files {
 		rows = append(rows, []string{f.Name, f.Kind, f.Platform, term.Size(f.Size), f.SHA256[:12]})

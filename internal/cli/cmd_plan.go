@@ -9,8 +9,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/cli/term"
 	"piedmont/internal/plan"
-	"piedmont/internal/term"
 )
 
 func (a *app) plan() *cli.Command {

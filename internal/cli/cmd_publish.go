@@ -9,13 +9,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/httpx"
+	"piedmont/internal/check/preflight"
+	"piedmont/internal/check/trial"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/outbox"
+	"piedmont/internal/make/outbox"
 	"piedmont/internal/publish"
-	"piedmont/internal/ready"
-	"piedmont/internal/term"
-	"piedmont/internal/trial"
-	"piedmont/internal/web"
 )
 
 // publishedAnswer is the JSON of what was published; docs/commands.md describes it.
@@ -166,7 +166,7 @@ func sofar(answer publishedAnswer) string {
 func (a *app) publishOne(ctx context.Context, dir, name string, d publish.Destination) (*publish.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	return publish.Run(ctx, dir, d, publish.Options{Name: name, Jobs: max(2, a.jobs), Patience: web.DefaultPatience, Events: sink})
+	return publish.Run(ctx, dir, d, publish.Options{Name: name, Jobs: max(2, a.jobs), Patience: httpx.DefaultPatience, Events: sink})
 }
 
 func (a *app) showPublished(answer publishedAnswer) {
@@ -223,11 +223,11 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if err != nil {
 		return err
 	}
-	findings := a.check(ctx, a.readyProject(p.config, p.git, p.plan, targets, p.finder))
+	findings := a.check(ctx, a.readyProject(p.config, p.facts, p.plan, targets, p.finder))
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if ready.Obstacles(findings) > 0 {
+	if preflight.Obstacles(findings) > 0 {
 		return a.notReady(p.config.Project.Name+" "+p.plan.Version, findings)
 	}
 	res, err := a.makeOutbox(ctx, p, noWait)

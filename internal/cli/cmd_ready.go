@@ -9,22 +9,22 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/check/preflight"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
+	"piedmont/internal/lang/toolchain"
 	"piedmont/internal/plan"
+	"piedmont/internal/project/git"
 	"piedmont/internal/publish"
-	"piedmont/internal/ready"
-	"piedmont/internal/repo"
-	"piedmont/internal/term"
-	"piedmont/internal/toolchain"
 )
 
 // readyAnswer is the JSON of what stands in the way; docs/commands.md describes it.
 type readyAnswer struct {
-	Ready     bool            `json:"ready"`
-	Version   string          `json:"version"`
-	Obstacles int             `json:"obstacles"`
-	Seconds   float64         `json:"seconds"` // all checks together
-	Findings  []ready.Finding `json:"findings"`
+	Ready     bool                `json:"ready"`
+	Version   string              `json:"version"`
+	Obstacles int                 `json:"obstacles"`
+	Seconds   float64             `json:"seconds"` // all checks together
+	Findings  []preflight.Finding `json:"findings"`
 }
 
 func (a *app) ready() *cli.Command {
@@ -49,19 +49,19 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 	if err != nil {
 		return err
 	}
-	c, git, configErr, gitErr := a.read(ctx, file, true)
+	c, facts, configErr, gitErr := a.read(ctx, file, true)
 	if configErr != nil {
 		return configErr
 	}
 	title := c.Project.Name
-	var findings []ready.Finding
+	var findings []preflight.Finding
 	var took time.Duration
 	if gitErr != nil {
 		what, mend, _ := strings.Cut(gitErr.Error(), ": ")
-		findings = []ready.Finding{{Check: "git", State: ready.Obstacle, What: what, Mend: mend}}
+		findings = []preflight.Finding{{Check: "git", State: preflight.Obstacle, What: what, Mend: mend}}
 	} else {
 		finder := a.finder(c)
-		p, planErr := planOf(ctx, c, git, finder)
+		p, planErr := planOf(ctx, c, facts, finder)
 		if planErr == nil {
 			title += " " + p.Version
 		}
@@ -69,7 +69,7 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 		if err != nil {
 			return err
 		}
-		project := a.readyProject(c, git, p, targets, finder)
+		project := a.readyProject(c, facts, p, targets, finder)
 		var faults plan.Errors
 		if errors.As(planErr, &faults) {
 			project.PlanErrors = faults
@@ -83,7 +83,7 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	n := ready.Obstacles(findings)
+	n := preflight.Obstacles(findings)
 	if a.json {
 		answer := readyAnswer{Ready: n == 0, Obstacles: n, Seconds: took.Seconds(), Findings: findings, Version: strings.TrimPrefix(strings.TrimPrefix(title, c.Project.Name), " ")}
 		if err := a.printJSON(answer); err != nil || n == 0 {
@@ -100,14 +100,14 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 }
 
 // check makes all checks. When they take long, it says why.
-func (a *app) check(ctx context.Context, p *ready.Project) []ready.Finding {
+func (a *app) check(ctx context.Context, p *preflight.Project) []preflight.Finding {
 	if !a.quiet {
 		patience := time.AfterFunc(time.Second, func() {
 			a.screen.Say("Checking. The first time, a trivial program is compiled for each platform; that takes a while")
 		})
 		defer patience.Stop()
 	}
-	return ready.Run(ctx, p, ready.Checks)
+	return preflight.Run(ctx, p, preflight.Checks)
 }
 
 // chosen are the destinations that are looked at: all that are named or known,
@@ -119,29 +119,29 @@ func chosen(c *config.Config, p *plan.Plan, names []string) ([]*config.Destinati
 	return choose(&project{config: c, plan: &plan.Plan{}}, names)
 }
 
-func (a *app) readyProject(c *config.Config, git repo.Facts, p *plan.Plan, targets []*config.Destination, finder *toolchain.Finder) *ready.Project {
+func (a *app) readyProject(c *config.Config, facts git.Facts, p *plan.Plan, targets []*config.Destination, finder *toolchain.Finder) *preflight.Project {
 	fits := len(targets) > 0
 	for _, t := range targets {
 		fits = fits && t.Previews
 	}
-	return &ready.Project{Config: c, Facts: git, Repo: repo.Repo{Dir: c.Dir}, Plan: p, Tools: a.tools, Finder: finder, Targets: targets, PreviewFits: fits,
+	return &preflight.Project{Config: c, Facts: facts, Repo: git.Repo{Dir: c.Dir}, Plan: p, Tools: a.tools, Finder: finder, Targets: targets, PreviewFits: fits,
 		Open: func(ctx context.Context, d *config.Destination) (publish.Destination, error) {
 			return openDestination(ctx, c.Dir, d)
 		}}
 }
 
 // notReady shows the findings and gives the error for them.
-func (a *app) notReady(title string, findings []ready.Finding) error {
+func (a *app) notReady(title string, findings []preflight.Finding) error {
 	if a.quiet || a.json {
 		for _, f := range findings {
-			if f.State == ready.Obstacle {
+			if f.State == preflight.Obstacle {
 				a.screen.Say("%s: %s\n  %s", f.Check, f.What, f.Mend)
 			}
 		}
 	} else {
 		a.showFindings(findings)
 	}
-	n := ready.Obstacles(findings)
+	n := preflight.Obstacles(findings)
 	stand := "stand"
 	if n == 1 {
 		stand = "stands"
@@ -151,12 +151,12 @@ func (a *app) notReady(title string, findings []ready.Finding) error {
 	return &statusError{code: statusNotReady, err: errors.New("not ready"), silent: true}
 }
 
-func (a *app) showFindings(findings []ready.Finding) {
+func (a *app) showFindings(findings []preflight.Finding) {
 	s := a.screen
 	states := map[string]struct {
 		word  string
 		style term.Style
-	}{ready.OK: {"ok", term.Good}, ready.Advice: {"advice", term.Warn}, ready.Obstacle: {"obstacle", term.Bad}}
+	}{preflight.OK: {"ok", term.Good}, preflight.Advice: {"advice", term.Warn}, preflight.Obstacle: {"obstacle", term.Bad}}
 	wide := 0
 	for _, f := range findings {
 		wide = max(wide, len(f.Check))

@@ -10,8 +10,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/page"
-	"piedmont/internal/term"
+	"piedmont/internal/cli/term"
+	"piedmont/internal/serve"
 )
 
 func (a *app) serve() *cli.Command {
@@ -42,7 +42,7 @@ func (a *app) serve() *cli.Command {
 }
 
 func (a *app) runServe(ctx context.Context, data, listen, address string) error {
-	server, err := page.New(page.Options{Data: data, Address: address, Limits: page.DefaultLimits, Log: a.log})
+	server, err := serve.New(serve.Options{Data: data, Address: address, Limits: serve.DefaultLimits, Log: a.log})
 	if err != nil {
 		return err
 	}
@@ -54,7 +54,7 @@ func (a *app) runServe(ctx context.Context, data, listen, address string) error 
 	a.screen.Print("http://%s/", l.Addr())
 	if !a.quiet {
 		a.screen.Say("The release page of %s; Ctrl-C ends it", data)
-		if list, err := page.OpenTokens(data).List(); err == nil && len(list) == 0 {
+		if list, err := serve.OpenTokens(data).List(); err == nil && len(list) == 0 {
 			a.screen.Say("Nobody can publish yet: make a token with \"piedmont serve token new NAME --data %s --project PROJECT\"", data)
 		}
 	}
@@ -67,15 +67,15 @@ func (a *app) log(line string) {
 
 func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command {
 	var projects, rights []string
-	need := func(c *cli.Command, what string) (string, *page.Tokens, error) {
+	need := func(c *cli.Command, what string) (string, *serve.Tokens, error) {
 		if *data == "" {
 			return "", nil, usage(fmt.Sprintf("%q needs --data DIR, the folder of the release page", c.FullName()))
 		}
 		if what == "" {
-			return "", page.OpenTokens(*data), noArgs(c)
+			return "", serve.OpenTokens(*data), noArgs(c)
 		}
 		name, err := oneArg(c, what)
-		return name, page.OpenTokens(*data), err
+		return name, serve.OpenTokens(*data), err
 	}
 	return &cli.Command{
 		Name: "token", Usage: "makes, lists and ends the tokens of a release page",
@@ -104,7 +104,7 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 						return usage("a token needs --project NAME, or --project \"*\" for every project")
 					}
 					if len(rights) == 0 {
-						rights = page.Rights
+						rights = serve.Rights
 					}
 					if info, err := os.Stat(*data); err == nil && !info.IsDir() {
 						return usage(*data + " is not a folder")
@@ -135,7 +135,7 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 					}
 					if a.json {
 						if list == nil {
-							list = []page.Token{}
+							list = []serve.Token{}
 						}
 						return a.printJSON(list)
 					}

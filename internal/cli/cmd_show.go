@@ -10,21 +10,21 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/binary"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/manifest"
-	"piedmont/internal/pack"
-	"piedmont/internal/term"
+	"piedmont/internal/format/archive"
+	"piedmont/internal/format/exe"
+	"piedmont/internal/release"
 )
 
 // archiveAnswer is the JSON of an archive; docs/commands.md describes it.
 type archiveAnswer struct {
-	File   string      `json:"file"`
-	Format string      `json:"format"`
-	Size   int64       `json:"size"`
-	Holds  []pack.Item `json:"holds"`
+	File   string         `json:"file"`
+	Format string         `json:"format"`
+	Size   int64          `json:"size"`
+	Holds  []archive.Item `json:"holds"`
 	// Binaries are the executables among them, by path.
-	Binaries map[string]*binary.Info `json:"binaries"`
+	Binaries map[string]*exe.Info `json:"binaries"`
 }
 
 func (a *app) show() *cli.Command {
@@ -52,11 +52,11 @@ func (a *app) show() *cli.Command {
 			if c.NArg() == 2 {
 				return a.showMember(path, c.Args().Get(1))
 			}
-			x, err := binary.ReadFile(path)
+			x, err := exe.ReadFile(path)
 			if err == nil {
 				return a.showBinary(path, x)
 			}
-			if !errors.Is(err, binary.ErrNotBinary) {
+			if !errors.Is(err, exe.ErrNotBinary) {
 				return fmt.Errorf("%s: %w", path, err)
 			}
 			format, err := packageFormat(path)
@@ -80,7 +80,7 @@ func (a *app) showManifest(path string) error {
 		return err
 	}
 	defer func() { _ = f.Close() }()
-	m, _, err := manifest.Read(f)
+	m, _, err := release.Read(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -109,7 +109,7 @@ func (a *app) showManifest(path string) error {
 	return nil
 }
 
-func tagged(m *manifest.Manifest) string {
+func tagged(m *release.Manifest) string {
 	if m.Tag == "" {
 		return ", a preview"
 	}
@@ -118,7 +118,7 @@ func tagged(m *manifest.Manifest) string {
 
 func (a *app) showArchive(path string, size int64) error {
 	format, items, found, err := binariesIn(path)
-	if errors.Is(err, pack.ErrNotArchive) {
+	if errors.Is(err, archive.ErrNotArchive) {
 		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an archive (tar, zip), a package (deb, rpm, apk, arch) or a manifest.json", path)
 	}
 	if err != nil {

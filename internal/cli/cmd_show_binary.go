@@ -7,29 +7,29 @@ import (
 	"path/filepath"
 	"strings"
 
-	"piedmont/internal/binary"
-	"piedmont/internal/pack"
-	"piedmont/internal/term"
+	"piedmont/internal/cli/term"
+	"piedmont/internal/format/archive"
+	"piedmont/internal/format/exe"
 )
 
 // binaryAnswer is the JSON of an executable; docs/commands.md describes it.
 type binaryAnswer struct {
 	File string `json:"file"`
-	*binary.Examined
+	*exe.Examined
 	// OldestSystem is the oldest common distribution with the glibc that is needed.
 	OldestSystem string `json:"oldest_system,omitempty"`
 }
 
-func (a *app) showBinary(name string, x *binary.Examined) error {
+func (a *app) showBinary(name string, x *exe.Examined) error {
 	if x.Paths == nil {
 		x.Paths = []string{}
 	}
 	if a.json {
-		return a.printJSON(binaryAnswer{name, x, binary.OldestSystem(x.Binary.LibcAtLeast)})
+		return a.printJSON(binaryAnswer{name, x, exe.OldestSystem(x.Binary.LibcAtLeast)})
 	}
 	s := a.screen
 	s.Print("%s  %s", s.Paint(term.Bold, printable(filepath.Base(name))), s.Paint(term.Soft, term.Size(x.Size)))
-	all := []*binary.Info{x.Binary}
+	all := []*exe.Info{x.Binary}
 	if len(x.Binary.Slices) > 0 {
 		all = nil
 		for i := range x.Binary.Slices {
@@ -61,8 +61,8 @@ func (a *app) showBinary(name string, x *binary.Examined) error {
 }
 
 // binaryRows says in words what was found, a line each.
-func (a *app) binaryRows(i *binary.Info) [][]string {
-	format := map[string]string{binary.ELF: "ELF", binary.MachO: "Mach-O", binary.PE: "PE"}[i.Format]
+func (a *app) binaryRows(i *exe.Info) [][]string {
+	format := map[string]string{exe.ELF: "ELF", exe.MachO: "Mach-O", exe.PE: "PE"}[i.Format]
 	rows := [][]string{
 		{"format", fmt.Sprintf("%s %s, %d bits, %s-endian", format, i.Type, i.Bits, i.Endian)},
 		{"platform", i.Platform()},
@@ -92,18 +92,18 @@ func (a *app) binaryRows(i *binary.Info) [][]string {
 	return rows
 }
 
-func linkage(i *binary.Info) string {
-	if i.Linkage == binary.Static && i.Format != binary.ELF && len(i.Needs) > 0 {
+func linkage(i *exe.Info) string {
+	if i.Linkage == exe.Static && i.Format != exe.ELF && len(i.Needs) > 0 {
 		return "static, but for the system's own libraries"
 	}
 	return i.Linkage
 }
 
-func runsOn(i *binary.Info) string {
+func runsOn(i *exe.Info) string {
 	switch {
 	case i.LibcAtLeast != "":
 		text := "glibc " + i.LibcAtLeast + " and later"
-		if oldest := binary.OldestSystem(i.LibcAtLeast); oldest != "" {
+		if oldest := exe.OldestSystem(i.LibcAtLeast); oldest != "" {
 			text += ": " + oldest + " and later"
 		}
 		return text
@@ -113,15 +113,15 @@ func runsOn(i *binary.Info) string {
 		return "macOS " + i.SystemAtLeast + " and later"
 	case i.OS == "windows" && i.SystemAtLeast != "":
 		return fmt.Sprintf("Windows %s and later, as a %s program", i.SystemAtLeast, i.Subsystem)
-	case i.Format == binary.ELF && i.Linkage == binary.Static && i.Type == binary.Executable:
+	case i.Format == exe.ELF && i.Linkage == exe.Static && i.Type == exe.Executable:
 		return "any distribution"
 	}
 	return ""
 }
 
-func symbols(i *binary.Info) string {
+func symbols(i *exe.Info) string {
 	switch {
-	case i.Type == binary.Object || i.Type == binary.Core:
+	case i.Type == exe.Object || i.Type == exe.Core:
 		return ""
 	case i.Stripped && i.DebugInfo:
 		return "no symbol table, but debug information"
@@ -133,8 +133,8 @@ func symbols(i *binary.Info) string {
 	return "not stripped"
 }
 
-func hardened(i *binary.Info) string {
-	if i.Type == binary.Object || i.Type == binary.Core {
+func hardened(i *exe.Info) string {
+	if i.Type == exe.Object || i.Type == exe.Core {
 		return ""
 	}
 	h := i.Hardening
@@ -146,7 +146,7 @@ func hardened(i *binary.Info) string {
 			no = append(no, what)
 		}
 	}
-	if i.Format == binary.PE {
+	if i.Format == exe.PE {
 		say(h.PIE, "ASLR")
 	} else {
 		say(h.PIE, "PIE")
@@ -180,16 +180,16 @@ func hardened(i *binary.Info) string {
 var errFound = errors.New("found")
 
 // showMember shows one file of an archive: what it is, if it is a binary.
-func (a *app) showMember(archive, member string) error {
+func (a *app) showMember(file, member string) error {
 	var names []string
-	var x *binary.Examined
-	_, _, err := pack.Walk(archive, func(i pack.Item, r io.Reader) error {
+	var x *exe.Examined
+	_, _, err := archive.Walk(file, func(i archive.Item, r io.Reader) error {
 		names = append(names, i.Path)
 		if strings.TrimPrefix(i.Path, "./") != strings.TrimPrefix(member, "./") {
 			return nil
 		}
 		var err error
-		if x, err = binary.ReadStream(r); err != nil {
+		if x, err = exe.ReadStream(r); err != nil {
 			return err
 		}
 		return errFound
@@ -197,19 +197,19 @@ func (a *app) showMember(archive, member string) error {
 	switch {
 	case errors.Is(err, errFound):
 		return a.showBinary(member, x)
-	case errors.Is(err, binary.ErrNotBinary):
-		return fmt.Errorf("%s in %s is no executable: it is no ELF, Mach-O or PE file", member, archive)
+	case errors.Is(err, exe.ErrNotBinary):
+		return fmt.Errorf("%s in %s is no executable: it is no ELF, Mach-O or PE file", member, file)
 	case err != nil:
-		return fmt.Errorf("%s: %w", archive, err)
+		return fmt.Errorf("%s: %w", file, err)
 	}
-	return usage(fmt.Sprintf("%s holds no file %s%s", archive, member, nearest(member, names)))
+	return usage(fmt.Sprintf("%s holds no file %s%s", file, member, nearest(member, names)))
 }
 
 // binariesIn examines every executable of an archive.
-func binariesIn(path string) (format string, items []pack.Item, found map[string]*binary.Info, err error) {
-	found = map[string]*binary.Info{}
-	format, items, err = pack.Walk(path, func(i pack.Item, r io.Reader) error {
-		x, err := binary.ReadStream(r)
+func binariesIn(path string) (format string, items []archive.Item, found map[string]*exe.Info, err error) {
+	found = map[string]*exe.Info{}
+	format, items, err = archive.Walk(path, func(i archive.Item, r io.Reader) error {
+		x, err := exe.ReadStream(r)
 		if err == nil {
 			found[i.Path] = x.Binary
 		}
@@ -218,7 +218,7 @@ func binariesIn(path string) (format string, items []pack.Item, found map[string
 	return format, items, found, err
 }
 
-func (a *app) binaryTable(items []pack.Item, found map[string]*binary.Info) string {
+func (a *app) binaryTable(items []archive.Item, found map[string]*exe.Info) string {
 	var rows [][]string
 	for _, i := range items {
 		b := found[i.Path]

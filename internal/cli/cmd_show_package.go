@@ -8,22 +8,22 @@ import (
 	"slices"
 	"strings"
 
-	"piedmont/internal/binary"
-	"piedmont/internal/distpkg"
-	"piedmont/internal/pack"
-	"piedmont/internal/pack/apk"
-	"piedmont/internal/pack/arch"
-	"piedmont/internal/pack/deb"
-	"piedmont/internal/pack/rpm"
-	"piedmont/internal/term"
+	"piedmont/internal/cli/term"
+	"piedmont/internal/format/archive"
+	"piedmont/internal/format/exe"
+	"piedmont/internal/linuxpkg"
+	"piedmont/internal/linuxpkg/alpm"
+	"piedmont/internal/linuxpkg/apk"
+	"piedmont/internal/linuxpkg/deb"
+	"piedmont/internal/linuxpkg/rpm"
 )
 
 // packageAnswer is the JSON of a package; docs/commands.md describes it.
 type packageAnswer struct {
 	File string `json:"file"`
 	Size int64  `json:"size"`
-	*distpkg.Shown
-	Binaries map[string]*binary.Info `json:"binaries"`
+	*linuxpkg.Shown
+	Binaries map[string]*exe.Info `json:"binaries"`
 }
 
 // packageFormat knows a package by its content; "" is none.
@@ -37,46 +37,46 @@ func packageFormat(path string) (string, error) {
 	n, _ := io.ReadFull(f, head)
 	switch text := string(head[:n]); {
 	case strings.HasPrefix(text, "!<arch>\ndebian-binary"):
-		return distpkg.Deb, nil
+		return linuxpkg.Deb, nil
 	case strings.HasPrefix(text, "\xed\xab\xee\xdb"):
-		return distpkg.RPM, nil
+		return linuxpkg.RPM, nil
 	}
 	return "", nil
 }
 
 // ofTar knows the packages that are tars by what they hold.
-func ofTar(items []pack.Item) string {
+func ofTar(items []archive.Item) string {
 	has := func(name string) bool {
-		return slices.ContainsFunc(items, func(i pack.Item) bool { return i.Path == name })
+		return slices.ContainsFunc(items, func(i archive.Item) bool { return i.Path == name })
 	}
 	switch {
 	case has(".PKGINFO") && (has(".MTREE") || has(".BUILDINFO")):
-		return distpkg.Arch
+		return linuxpkg.Arch
 	case has(".PKGINFO"):
-		return distpkg.APK
+		return linuxpkg.APK
 	}
 	return ""
 }
 
 func (a *app) showPackage(path, format string) error {
-	found := map[string]*binary.Info{}
-	look := func(i pack.Item, r io.Reader) error {
-		if x, err := binary.ReadStream(r); err == nil {
+	found := map[string]*exe.Info{}
+	look := func(i archive.Item, r io.Reader) error {
+		if x, err := exe.ReadStream(r); err == nil {
 			found[i.Path] = x.Binary
 		}
 		return nil
 	}
-	var p *distpkg.Shown
+	var p *linuxpkg.Shown
 	var err error
 	switch format {
-	case distpkg.Deb:
+	case linuxpkg.Deb:
 		p, err = deb.Read(path, look)
-	case distpkg.RPM:
+	case linuxpkg.RPM:
 		p, err = rpm.Read(path, look)
-	case distpkg.APK:
+	case linuxpkg.APK:
 		p, err = apk.Read(path, look)
 	default:
-		p, err = arch.Read(path, look)
+		p, err = alpm.Read(path, look)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
@@ -92,7 +92,7 @@ func (a *app) showPackage(path, format string) error {
 	return nil
 }
 
-func (a *app) printPackage(path string, size int64, p *distpkg.Shown, found map[string]*binary.Info) {
+func (a *app) printPackage(path string, size int64, p *linuxpkg.Shown, found map[string]*exe.Info) {
 	s := a.screen
 	s.Print("%s  %s", s.Paint(term.Bold, printable(p.Name+" "+p.Version)), s.Paint(term.Soft, p.Format+" package, "+term.Size(size)))
 	var rows [][]string
@@ -140,7 +140,7 @@ func (a *app) printPackage(path string, size int64, p *distpkg.Shown, found map[
 	s.Print("\n%s: %s%s", s.Paint(term.Bold, filepath.Base(path)), entries(len(p.Files)), scriptsHint(a, p))
 }
 
-func scriptsHint(a *app, p *distpkg.Shown) string {
+func scriptsHint(a *app, p *linuxpkg.Shown) string {
 	if len(p.Scripts) == 0 || a.verbose {
 		return ""
 	}

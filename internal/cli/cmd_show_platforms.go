@@ -10,11 +10,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/platform"
+	"piedmont/internal/check/trial"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/platform"
-	"piedmont/internal/term"
-	"piedmont/internal/toolchain"
-	"piedmont/internal/trial"
+	"piedmont/internal/lang/toolchain"
 )
 
 // platformAnswer is the JSON of one platform; docs/commands.md describes it.

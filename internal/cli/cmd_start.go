@@ -10,9 +10,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/start"
-	"piedmont/internal/term"
+	"piedmont/internal/project/scaffold"
 )
 
 func (a *app) start() *cli.Command {
@@ -35,8 +35,8 @@ func (a *app) start() *cli.Command {
 			if _, err := os.Lstat(file); err == nil && !print {
 				return usage(fmt.Sprintf("there is a %s here already, and it stays as it is: see what it makes with \"piedmont plan\"", config.FileName))
 			}
-			found, err := start.Look(ctx, dir)
-			if errors.Is(err, start.ErrNothing) {
+			found, err := scaffold.Look(ctx, dir)
+			if errors.Is(err, scaffold.ErrNothing) {
 				return usage(err.Error() + "\nGo to the root of a Go project, or name it with -C")
 			}
 			if err != nil {
@@ -75,7 +75,7 @@ func writeNew(file string, data []byte) error {
 	return nil
 }
 
-func (a *app) showFound(f *start.Found) {
+func (a *app) showFound(f *scaffold.Found) {
 	s := a.screen
 	or := func(text, none string) string {
 		if text == "" {

@@ -13,15 +13,15 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/platform"
+	"piedmont/internal/check/trial"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/manifest"
-	"piedmont/internal/outbox"
+	"piedmont/internal/lang/toolchain"
+	"piedmont/internal/make/outbox"
 	"piedmont/internal/plan"
-	"piedmont/internal/platform"
 	"piedmont/internal/publish"
-	"piedmont/internal/term"
-	"piedmont/internal/toolchain"
-	"piedmont/internal/trial"
+	"piedmont/internal/release"
 )
 
 // triedAnswer is the JSON of trials; docs/commands.md describes it.
@@ -124,7 +124,7 @@ func chosenTrials(p *project, names, platforms []string) ([]plan.Trial, error) {
 }
 
 // tryOutbox runs trials and keeps their results beside the files.
-func (a *app) tryOutbox(ctx context.Context, p *project, dir string, m *manifest.Manifest, trials []plan.Trial) (triedAnswer, error) {
+func (a *app) tryOutbox(ctx context.Context, p *project, dir string, m *release.Manifest, trials []plan.Trial) (triedAnswer, error) {
 	answer := triedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version, OK: true, Trials: []trial.Result{}}
 	if len(trials) == 0 {
 		return answer, nil

@@ -9,8 +9,8 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/term"
-	"piedmont/internal/verify"
+	"piedmont/internal/check/verify"
+	"piedmont/internal/cli/term"
 )
 
 func (a *app) verify() *cli.Command {

@@ -10,7 +10,7 @@ import (
 	"piedmont/internal/config"
 	"piedmont/internal/publish"
 	"piedmont/internal/publish/folder"
-	"piedmont/internal/publish/releasepage"
+	"piedmont/internal/publish/pageclient"
 )
 
 // openDestination makes a destination of its description. A new kind is one
@@ -26,7 +26,7 @@ func openDestination(ctx context.Context, root string, d *config.Destination) (p
 		if err != nil {
 			return nil, err
 		}
-		return releasepage.New(address, token, d.Token.String()), nil
+		return pageclient.New(address, token, d.Token.String()), nil
 	case "folder":
 		path := d.Path
 		if !filepath.IsAbs(path) {

@@ -8,14 +8,14 @@ import (
 	"strings"
 	"syscall"
 
-	"piedmont/internal/build"
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/engine"
-	"piedmont/internal/outbox"
+	"piedmont/internal/lang"
+	"piedmont/internal/make/engine"
+	"piedmont/internal/make/outbox"
 	"piedmont/internal/plan"
+	"piedmont/internal/project/git"
 	"piedmont/internal/publish"
-	"piedmont/internal/repo"
-	"piedmont/internal/term"
 )
 
 // Exit statuses. They are part of what Piedmont promises; docs/commands.md lists them.
@@ -83,8 +83,8 @@ func statusOf(err error) int {
 	case errors.As(err, &known):
 		return known.code
 	case errors.As(err, &faults), errors.As(err, &planned), errors.Is(err, config.ErrMissing),
-		errors.Is(err, repo.ErrNoGit), errors.Is(err, repo.ErrNoRepository), errors.Is(err, repo.ErrNoCommit),
-		errors.Is(err, build.ErrNoGo):
+		errors.Is(err, git.ErrNoGit), errors.Is(err, git.ErrNoRepository), errors.Is(err, git.ErrNoCommit),
+		errors.Is(err, lang.ErrNoGo):
 		return statusUsage
 	case errors.As(err, &stopped):
 		return statusStopped
@@ -136,7 +136,7 @@ func (a *app) tellSteps(e *engine.Error) {
 	s := a.screen
 	for _, f := range e.Failed {
 		s.Say("")
-		var compile *build.CompileError
+		var compile *lang.CompileError
 		if errors.As(f.Err, &compile) {
 			s.Say("%s %s", s.PaintErr(term.Bad, "Error:"), compile.Title())
 			for _, line := range strings.Split(strings.TrimRight(compile.Output, "\n"), "\n") {

@@ -9,22 +9,22 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"piedmont/internal/build"
+	"piedmont/internal/base/platform"
+	"piedmont/internal/base/progress"
 	"piedmont/internal/config"
-	"piedmont/internal/event"
-	"piedmont/internal/history"
+	"piedmont/internal/lang"
+	"piedmont/internal/lang/toolchain"
 	"piedmont/internal/plan"
-	"piedmont/internal/platform"
-	"piedmont/internal/repo"
-	"piedmont/internal/toolchain"
-	"piedmont/internal/version"
+	"piedmont/internal/project/git"
+	"piedmont/internal/project/history"
+	"piedmont/internal/project/version"
 )
 
 // project is a configuration with its plan.
 type project struct {
 	config *config.Config
 	plan   *plan.Plan
-	git    repo.Facts
+	facts  git.Facts
 	finder *toolchain.Finder
 }
 
@@ -34,28 +34,28 @@ func (a *app) load(ctx context.Context) (*project, error) {
 	if err != nil {
 		return nil, err
 	}
-	c, git, configErr, gitErr := a.read(ctx, file, false)
+	c, facts, configErr, gitErr := a.read(ctx, file, false)
 	if err := first(configErr, gitErr); err != nil {
 		return nil, err
 	}
 	finder := a.finder(c)
-	p, err := planOf(ctx, c, git, finder)
+	p, err := planOf(ctx, c, facts, finder)
 	if err != nil {
 		return nil, err
 	}
-	return &project{c, p, git, finder}, nil
+	return &project{c, p, facts, finder}, nil
 }
 
 // read reads the file while git is being asked. A faulty file is told before
 // anything that git says. With withoutGo a missing toolchain is no fault; the
 // platforms are not checked then.
-func (a *app) read(ctx context.Context, file string, withoutGo bool) (c *config.Config, git repo.Facts, configErr, gitErr error) {
+func (a *app) read(ctx context.Context, file string, withoutGo bool) (c *config.Config, facts git.Facts, configErr, gitErr error) {
 	dir := filepath.Dir(file)
 	var g errgroup.Group
 	g.Go(func() error {
 		c, configErr = config.Load(file, func() ([]string, error) {
 			list, err := a.tools.Platforms(ctx, dir)
-			if withoutGo && errors.Is(err, build.ErrNoGo) {
+			if withoutGo && errors.Is(err, lang.ErrNoGo) {
 				return nil, nil
 			}
 			return list, err
@@ -63,17 +63,17 @@ func (a *app) read(ctx context.Context, file string, withoutGo bool) (c *config.
 		return nil
 	})
 	g.Go(func() error {
-		git, gitErr = repo.Repo{Dir: dir}.Facts(ctx)
+		facts, gitErr = git.Repo{Dir: dir}.Facts(ctx)
 		return nil
 	})
 	_ = g.Wait() // each keeps its own error
-	return c, git, configErr, gitErr
+	return c, facts, configErr, gitErr
 }
 
 // planOf decides the version, reads what happened since the last one, and plans.
-func planOf(ctx context.Context, c *config.Config, git repo.Facts, finder *toolchain.Finder) (*plan.Plan, error) {
-	r := repo.Repo{Dir: c.Dir}
-	h := version.History{Commit: git.Commit, Here: git.Here, Dirty: len(git.Dirty) > 0}
+func planOf(ctx context.Context, c *config.Config, facts git.Facts, finder *toolchain.Finder) (*plan.Plan, error) {
+	r := git.Repo{Dir: c.Dir}
+	h := version.History{Commit: facts.Commit, Here: facts.Here, Dirty: len(facts.Dirty) > 0}
 	if p := c.Version.Place; p != nil {
 		var err error
 		if h.Declared, err = p.Read(c.Dir); err != nil {
@@ -84,7 +84,7 @@ func planOf(ctx context.Context, c *config.Config, git repo.Facts, finder *toolc
 		}
 		h.Source = p.String()
 	}
-	if _, here := c.Version.Pattern.Highest(git.Here); here == nil {
+	if _, here := c.Version.Pattern.Highest(facts.Here); here == nil {
 		var err error
 		accept := func(tag string) bool { return c.Version.Pattern.Version(tag) != nil }
 		if h.Last, h.Distance, err = r.LastTag(ctx, c.Version.Pattern.Glob(), accept); err != nil {
@@ -97,11 +97,11 @@ func planOf(ctx context.Context, c *config.Config, git repo.Facts, finder *toolc
 			release.Why += "; the clone is shallow and may lack tags: git fetch --unshallow --tags"
 		}
 	}
-	since, err := history.Since(ctx, r, c, git.Here, !release.Preview && !version.IsPrerelease(release.Version))
+	since, err := history.Since(ctx, r, c, facts.Here, !release.Preview && !version.IsPrerelease(release.Version))
 	if err != nil {
 		return nil, err
 	}
-	return plan.New(c, plan.Facts{Release: release, Commit: git.Commit, Time: git.Time, Files: os.DirFS(c.Dir), Notes: since.Notes(c, release, git.Time),
+	return plan.New(c, plan.Facts{Release: release, Commit: facts.Commit, Time: facts.Time, Files: os.DirFS(c.Dir), Notes: since.Notes(c, release, facts.Time),
 		Compiler: func(on platform.Platform, name string) error {
 			// One that is still to be fetched is as good as there.
 			if _, err := finder.Find(ctx, on, name, false); toolchain.Unavailable(err) {
@@ -120,8 +120,8 @@ func (a *app) finder(c *config.Config) *toolchain.Finder {
 type sayEvents struct{ a *app }
 
 // Event says notes as lines.
-func (s sayEvents) Event(e event.Event) {
-	if n, ok := e.(event.Note); ok && !s.a.quiet {
+func (s sayEvents) Event(e progress.Event) {
+	if n, ok := e.(progress.Note); ok && !s.a.quiet {
 		s.a.screen.Say("%s", n.Text)
 	}
 }

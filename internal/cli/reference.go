@@ -8,11 +8,11 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/term"
 )
 
-//go:generate go run ./reference ../../docs
+//go:generate go run ./docs ../../docs
 
 const generated = "<!-- Made from the code by \"go generate ./...\": change it there. -->\n\n"
 

@@ -8,7 +8,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/term"
+	"piedmont/internal/cli/term"
 )
 
 func TestReferenceIsCurrent(t *testing.T) {

@@ -5,9 +5,9 @@
 package config
 
 import (
-	"piedmont/internal/platform"
-	"piedmont/internal/version"
-	"piedmont/internal/version/place"
+	"piedmont/internal/base/platform"
+	"piedmont/internal/project/version"
+	"piedmont/internal/project/version/place"
 )
 
 // FileName is the description file at a project's root.

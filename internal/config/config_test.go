@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"piedmont/internal/platform"
+	"piedmont/internal/base/platform"
 )
 
 var known = []string{"linux/amd64", "linux/arm64", "linux/arm", "darwin/arm64", "windows/amd64"}

@@ -10,8 +10,8 @@ import (
 
 	"github.com/agext/levenshtein"
 
-	"piedmont/internal/placeholder"
-	"piedmont/internal/platform"
+	"piedmont/internal/base/placeholder"
+	"piedmont/internal/base/platform"
 )
 
 // Error is one fault of a file.

@@ -14,10 +14,10 @@ import (
 	"strconv"
 	"strings"
 
-	"piedmont/internal/manifest"
-	"piedmont/internal/platform"
-	"piedmont/internal/version"
-	"piedmont/internal/version/place"
+	"piedmont/internal/base/platform"
+	"piedmont/internal/project/version"
+	"piedmont/internal/project/version/place"
+	"piedmont/internal/release"
 )
 
 // ErrMissing means that no description file was found.
@@ -149,7 +149,7 @@ func (v *validator) all() {
 
 func (v *validator) project() {
 	if name := v.c.Project.Name; name != "" {
-		if err := manifest.CheckProject(name); err != nil {
+		if err := release.CheckProject(name); err != nil {
 			v.fail(v.at["project.name"], err.Error(), "")
 		}
 	}

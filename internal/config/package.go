@@ -7,7 +7,7 @@ import (
 	"strconv"
 	"strings"
 
-	"piedmont/internal/distpkg"
+	"piedmont/internal/linuxpkg"
 )
 
 // Package is a distribution package, one for each platform and format.
@@ -92,11 +92,11 @@ func (*Override) shape() shape {
 // Of gives what differs for a format.
 func (p *Package) Of(format string) Override {
 	switch format {
-	case distpkg.Deb:
+	case linuxpkg.Deb:
 		return p.Deb
-	case distpkg.RPM:
+	case linuxpkg.RPM:
 		return p.RPM
-	case distpkg.APK:
+	case linuxpkg.APK:
 		return p.APK
 	}
 	return p.Arch
@@ -197,7 +197,7 @@ func (v *validator) pkg(p *Package) {
 	where := "package." + p.Name
 	v.resolve(&p.Platforms, where+".platforms")
 	for i, format := range p.Formats {
-		v.choice(format, distpkg.Formats, fmt.Sprintf("%s.formats.%d", where, i), "package format")
+		v.choice(format, linuxpkg.Formats, fmt.Sprintf("%s.formats.%d", where, i), "package format")
 	}
 	if p.Called == "" {
 		p.Called = p.Name
@@ -238,7 +238,7 @@ func (v *validator) pkg(p *Package) {
 // pkgNames holds names and relations against the rules of each format.
 func (v *validator) pkgNames(p *Package, where string) {
 	for _, format := range p.Formats {
-		if !slices.Contains(distpkg.Formats, format) {
+		if !slices.Contains(linuxpkg.Formats, format) {
 			continue
 		}
 		o := p.Of(format)
@@ -249,10 +249,10 @@ func (v *validator) pkgNames(p *Package, where string) {
 		if v.at[at] == (Pos{}) {
 			at = where
 		}
-		if err := distpkg.CheckName(format, name); err != nil {
+		if err := linuxpkg.CheckName(format, name); err != nil {
 			v.fail(v.at[at], err.Error(), "")
 		}
-		if err := distpkg.CheckRevision(format, p.revision(format)); err != nil {
+		if err := linuxpkg.CheckRevision(format, p.revision(format)); err != nil {
 			v.fail(v.at[where+".revision"], err.Error(), "")
 		}
 	}
@@ -268,7 +268,7 @@ func (v *validator) pkgNames(p *Package, where string) {
 	for key, list := range map[string][]string{"needs": p.Needs, "recommends": p.Recommends, "suggests": p.Suggests, "conflicts": p.Conflicts, "replaces": p.Replaces, "provides": p.Provides} {
 		v.relations(p, list, where+"."+key, p.Formats, key)
 	}
-	for _, format := range distpkg.Formats {
+	for _, format := range linuxpkg.Formats {
 		o := p.Of(format)
 		for key, list := range map[string][]string{"needs": o.Needs, "recommends": o.Recommends, "suggests": o.Suggests, "conflicts": o.Conflicts, "replaces": o.Replaces, "provides": o.Provides} {
 			v.relations(p, list, where+"."+format+"."+key, []string{format}, "")
@@ -282,7 +282,7 @@ func (v *validator) relations(p *Package, list []string, where string, formats [
 		if text == "auto" && strings.HasSuffix(where, ".needs") {
 			continue
 		}
-		r, err := distpkg.ParseRelation(text)
+		r, err := linuxpkg.ParseRelation(text)
 		if err != nil {
 			v.fail(at, err.Error(), "")
 			continue
@@ -304,7 +304,7 @@ func overridden(o Override, key string) bool {
 
 // revision is how a format counts.
 func (p *Package) revision(format string) string {
-	if n, err := strconv.Atoi(p.Revision); err == nil && format == distpkg.APK {
+	if n, err := strconv.Atoi(p.Revision); err == nil && format == linuxpkg.APK {
 		return strconv.Itoa(max(0, n-1))
 	}
 	return p.Revision
@@ -321,7 +321,7 @@ func (v *validator) pkgFiles(p *Package, where string) {
 		}
 		v.inside(f.From, at+".from")
 		v.placed(f, at)
-		if f.Keep && slices.Contains(p.Formats, distpkg.APK) && !strings.HasPrefix(f.To, "/etc/") {
+		if f.Keep && slices.Contains(p.Formats, linuxpkg.APK) && !strings.HasPrefix(f.To, "/etc/") {
 			v.fail(v.at[at+".keep"], "apk keeps what was changed below /etc only", "place the file there, or leave apk out")
 		}
 	}

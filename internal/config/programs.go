@@ -13,8 +13,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
-	"piedmont/internal/placeholder"
-	"piedmont/internal/platform"
+	"piedmont/internal/base/placeholder"
+	"piedmont/internal/base/platform"
 )
 
 // everywhere are the placeholders of a program's texts.

@@ -6,7 +6,7 @@ import (
 
 	"github.com/dustin/go-humanize"
 
-	"piedmont/internal/binary"
+	"piedmont/internal/format/exe"
 )
 
 // keys reads a table whose keys are known; each gets its node.
@@ -111,11 +111,11 @@ func (*Tree) shape() shape {
 }
 
 // Expect is what must be true of an executable.
-type Expect struct{ binary.Expect }
+type Expect struct{ exe.Expect }
 
 var (
 	expectKeys = []string{"linkage", "libc-at-most", "largest", "stripped", "no-paths", "contains-version", "needs-only", "loader"}
-	linkages   = []string{binary.Static, binary.Dynamic}
+	linkages   = []string{exe.Static, exe.Dynamic}
 )
 
 func (x *Expect) fromNode(d *decoder, n *node, where string) {
@@ -130,7 +130,7 @@ func (x *Expect) fromNode(d *decoder, n *node, where string) {
 			d.choice(e.Linkage, linkages, at, "linkage")
 		},
 		"libc-at-most": func(n *node, at string) {
-			if e.LibcAtMost = d.text(n); n.kind == kindString && !binary.IsNumber(e.LibcAtMost) {
+			if e.LibcAtMost = d.text(n); n.kind == kindString && !exe.IsNumber(e.LibcAtMost) {
 				d.fail(n.pos, fmt.Sprintf("%q is not a version of glibc", e.LibcAtMost), "write it as in \"2.28\"")
 			}
 		},

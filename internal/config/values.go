@@ -5,7 +5,7 @@ import (
 	"slices"
 	"strings"
 
-	"piedmont/internal/platform"
+	"piedmont/internal/base/platform"
 )
 
 // ArchiveFormats are those that bundles and source archives can have.

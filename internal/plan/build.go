@@ -9,9 +9,9 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"piedmont/internal/base/placeholder"
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/placeholder"
-	"piedmont/internal/platform"
 )
 
 // GoBuild is what the Go tool is told.

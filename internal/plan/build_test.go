@@ -8,8 +8,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/platform"
 )
 
 const bells = `[project]

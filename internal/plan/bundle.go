@@ -11,8 +11,8 @@ import (
 
 	"github.com/bmatcuk/doublestar/v4"
 
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/platform"
 )
 
 // ownFolders of the project hold none of its files.

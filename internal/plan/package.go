@@ -5,10 +5,10 @@ import (
 	"slices"
 	"strings"
 
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/distpkg"
-	"piedmont/internal/platform"
-	"piedmont/internal/version"
+	"piedmont/internal/linuxpkg"
+	"piedmont/internal/project/version"
 )
 
 // Package is one distribution package.
@@ -27,7 +27,7 @@ type Package struct {
 	Relations map[string][]string `json:"relations,omitempty"`
 	AutoNeeds bool                `json:"auto_needs,omitempty"`
 	Reads     []string            `json:"reads,omitempty"` // files of the project that it is made from besides: scripts, manual pages
-	About     distpkg.Package     `json:"-"`               // everything but the files
+	About     linuxpkg.Package    `json:"-"`               // everything but the files
 }
 
 // Placed is an entry of a package, with what archives do not have.
@@ -69,7 +69,7 @@ func (p *planner) packages() {
 
 func (p *planner) pkg(c *config.Package, format string, on platform.Platform) {
 	say := func(err error) { p.failOnce("package %q: %v", c.Name, err) }
-	arch, err := distpkg.ArchOf(format, on)
+	arch, err := linuxpkg.ArchOf(format, on)
 	if err != nil {
 		say(err)
 		return
@@ -79,7 +79,7 @@ func (p *planner) pkg(c *config.Package, format string, on platform.Platform) {
 		say(err)
 		return
 	}
-	about := distpkg.Package{Format: format, Name: c.Called, Epoch: c.Epoch, Version: spelled, Revision: c.RevisionOf(format), Arch: arch, Summary: first(c.Summary, p.c.Project.Summary),
+	about := linuxpkg.Package{Format: format, Name: c.Called, Epoch: c.Epoch, Version: spelled, Revision: c.RevisionOf(format), Arch: arch, Summary: first(c.Summary, p.c.Project.Summary),
 		Description: c.Description, License: first(c.License, p.c.Project.License), Homepage: first(c.Homepage, p.c.Project.Homepage), Maintainer: first(c.Maintainer, p.c.Project.Maintainer),
 		Section: c.Section, Source: p.c.Project.Name, Time: p.plan.Commit.Time, Changes: changes(p.f.Notes), Notes: p.fill(p.c.Project.Releases, p.values())}
 	o := c.Of(format)
@@ -92,7 +92,7 @@ func (p *planner) pkg(c *config.Package, format string, on platform.Platform) {
 		pkg.Platform = on.String()
 	}
 	for _, r := range []struct {
-		into         *[]distpkg.Relation
+		into         *[]linuxpkg.Relation
 		list, second []string
 	}{{&about.Needs, c.Needs, o.Needs}, {&about.Recommends, c.Recommends, o.Recommends}, {&about.Suggests, c.Suggests, o.Suggests},
 		{&about.Conflicts, c.Conflicts, o.Conflicts}, {&about.Replaces, c.Replaces, o.Replaces}, {&about.Provides, c.Provides, o.Provides}} {
@@ -105,7 +105,7 @@ func (p *planner) pkg(c *config.Package, format string, on platform.Platform) {
 				pkg.AutoNeeds = true
 				continue
 			}
-			if one, err := distpkg.ParseRelation(text); err == nil {
+			if one, err := linuxpkg.ParseRelation(text); err == nil {
 				*r.into = append(*r.into, one)
 			}
 		}
@@ -136,9 +136,9 @@ func first(texts ...string) string {
 // compressionOf is that of the files: gz is shared with the archives.
 func compressionOf(format, declared string) string {
 	switch {
-	case format == distpkg.APK:
+	case format == linuxpkg.APK:
 		return "gz"
-	case format == distpkg.Arch:
+	case format == linuxpkg.Arch:
 		return "zst"
 	case declared != "":
 		return declared

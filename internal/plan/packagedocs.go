@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"piedmont/internal/distpkg"
+	"piedmont/internal/linuxpkg"
 )
 
 // documents go where each distribution wants them.
@@ -22,17 +22,17 @@ func (b *packer) documents() {
 		}
 		to := "/usr/share/man/man" + section[:1] + "/" + name + ".gz"
 		if strings.HasSuffix(page, ".gz") {
-			b.take(page, to, "0644", Placed{Kind: distpkg.KindDoc})
+			b.take(page, to, "0644", Placed{Kind: linuxpkg.KindDoc})
 			continue
 		}
-		b.add(Entry{Path: to, Mode: 0o644}, Placed{Text: text, Gzip: true, Kind: distpkg.KindDoc})
+		b.add(Entry{Path: to, Mode: 0o644}, Placed{Text: text, Gzip: true, Kind: linuxpkg.KindDoc})
 	}
 	for _, file := range b.c.Docs {
-		b.take(file, doc, "0644", Placed{Kind: distpkg.KindDoc})
+		b.take(file, doc, "0644", Placed{Kind: linuxpkg.KindDoc})
 	}
-	if b.format != distpkg.Deb {
+	if b.format != linuxpkg.Deb {
 		for _, file := range b.c.Licenses {
-			b.take(file, "/usr/share/licenses/"+b.about.Name+"/", "0644", Placed{Kind: distpkg.KindLicense})
+			b.take(file, "/usr/share/licenses/"+b.about.Name+"/", "0644", Placed{Kind: linuxpkg.KindLicense})
 		}
 		return
 	}
@@ -75,7 +75,7 @@ func (b *packer) copyright() string {
 }
 
 // debianChangelog is written as deb-changelog(5) says.
-func debianChangelog(p *distpkg.Package) string {
+func debianChangelog(p *linuxpkg.Package) string {
 	var s strings.Builder
 	fmt.Fprintf(&s, "%s (%s) unstable; urgency=medium\n\n", p.Source, p.Full())
 	for _, c := range p.Changes {

@@ -9,9 +9,9 @@ import (
 	"strconv"
 	"strings"
 
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/distpkg"
-	"piedmont/internal/platform"
+	"piedmont/internal/linuxpkg"
 )
 
 // packer collects the entries of one package.
@@ -20,7 +20,7 @@ type packer struct {
 	c      *config.Package
 	format string
 	on     platform.Platform
-	about  *distpkg.Package
+	about  *linuxpkg.Package
 	list   []Placed
 	reads  []string
 }
@@ -104,7 +104,7 @@ func parseMode(text string, without fs.FileMode) fs.FileMode {
 	return m
 }
 
-func unixMode(m fs.FileMode) uint32 { return distpkg.File{Mode: m}.Unix() & 0o7777 }
+func unixMode(m fs.FileMode) uint32 { return linuxpkg.File{Mode: m}.Unix() & 0o7777 }
 
 func (b *packer) services() {
 	for _, unit := range b.c.Service {
@@ -115,7 +115,7 @@ func (b *packer) services() {
 		if !strings.Contains("\n"+text, "\n[Install]") {
 			b.failOnce("package %q: the unit %s has no section [Install], so nothing could enable it; add one such as\n  [Install]\n  WantedBy=multi-user.target", b.c.Name, unit)
 		}
-		if b.format == distpkg.APK {
+		if b.format == linuxpkg.APK {
 			continue // Alpine has no systemd
 		}
 		b.take(unit, "/usr/lib/systemd/system/", "0644", Placed{})
@@ -123,19 +123,19 @@ func (b *packer) services() {
 	}
 	for _, script := range b.c.OpenRC {
 		name := strings.TrimSuffix(strings.TrimSuffix(path.Base(script), ".openrc"), ".initd")
-		if b.read(script) == "" || b.format != distpkg.APK {
+		if b.read(script) == "" || b.format != linuxpkg.APK {
 			continue
 		}
 		b.take(script, "/etc/init.d/"+name, "0755", Placed{})
 		b.about.Scripts.Services = append(b.about.Scripts.Services, name)
 	}
 	for _, u := range b.c.Users {
-		b.about.Scripts.Users = append(b.about.Scripts.Users, distpkg.User{Name: u.Name, Group: u.Group, Home: u.Home, Comment: u.Comment})
+		b.about.Scripts.Users = append(b.about.Scripts.Users, linuxpkg.User{Name: u.Name, Group: u.Group, Home: u.Home, Comment: u.Comment})
 	}
-	if len(b.c.Users) > 0 && b.format != distpkg.APK {
+	if len(b.c.Users) > 0 && b.format != linuxpkg.APK {
 		b.add(Entry{Path: "/usr/lib/sysusers.d/" + b.about.Name + ".conf", Mode: 0o644}, Placed{Text: sysusers(b.c.Users)})
 	}
-	if b.c.TmpFiles != "" && b.read(b.c.TmpFiles) != "" && b.format != distpkg.APK {
+	if b.c.TmpFiles != "" && b.read(b.c.TmpFiles) != "" && b.format != linuxpkg.APK {
 		b.take(b.c.TmpFiles, "/usr/lib/tmpfiles.d/"+b.about.Name+".conf", "0644", Placed{})
 		b.about.Scripts.TmpFiles = append(b.about.Scripts.TmpFiles, b.about.Name+".conf")
 	}
@@ -170,7 +170,7 @@ func (b *packer) read(name string) string {
 
 func (b *packer) extras() {
 	folders := map[string]string{"bash": "/usr/share/bash-completion/completions/", "fish": "/usr/share/fish/vendor_completions.d/", "zsh": "/usr/share/zsh/site-functions/_"}
-	if b.format == distpkg.Deb {
+	if b.format == linuxpkg.Deb {
 		folders["zsh"] = "/usr/share/zsh/vendor-completions/_"
 	}
 	for _, shell := range slices.Sorted(maps.Keys(b.c.Completions)) {
@@ -195,7 +195,7 @@ func (b *packer) scripts() {
 			continue
 		}
 		if *into = b.read(file); *into != "" {
-			if err := distpkg.CheckScript(*into); err != nil {
+			if err := linuxpkg.CheckScript(*into); err != nil {
 				b.failOnce("package %q: the script %s: %v", b.c.Name, file, err)
 			}
 		}
@@ -210,7 +210,7 @@ func (b *packer) sorted() []Placed {
 			b.failOnce("package %q: two files would be /%s; take one of them out or place it elsewhere with \"to\"", b.c.Name, e.Path)
 		}
 	}
-	if b.format == distpkg.Arch || b.format == distpkg.Deb {
+	if b.format == linuxpkg.Arch || b.format == linuxpkg.Deb {
 		b.owned()
 	}
 	if b.list == nil {
@@ -226,7 +226,7 @@ func (b *packer) owned() {
 		if e.Owner == "root" && e.Group == "root" {
 			return false
 		}
-		b.about.Scripts.Owned = append(b.about.Scripts.Owned, distpkg.Owned{Path: "/" + e.Path, Mode: e.Octal, Owner: e.Owner, Group: e.Group, Dir: e.Dir})
-		return e.Dir && b.format == distpkg.Arch
+		b.about.Scripts.Owned = append(b.about.Scripts.Owned, linuxpkg.Owned{Path: "/" + e.Path, Mode: e.Octal, Owner: e.Owner, Group: e.Group, Dir: e.Dir})
+		return e.Dir && b.format == linuxpkg.Arch
 	})
 }

@@ -10,12 +10,12 @@ import (
 	"strings"
 	"time"
 
-	"piedmont/internal/binary"
+	"piedmont/internal/base/placeholder"
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/manifest"
-	"piedmont/internal/placeholder"
-	"piedmont/internal/platform"
-	"piedmont/internal/version"
+	"piedmont/internal/format/exe"
+	"piedmont/internal/project/version"
+	"piedmont/internal/release"
 )
 
 // Facts are what a plan needs besides the configuration.
@@ -43,23 +43,23 @@ const (
 
 // Plan is everything that will be made.
 type Plan struct {
-	Project      manifest.Project `json:"project"`
-	Version      string           `json:"version"`
-	Tag          string           `json:"tag"`
-	Preview      bool             `json:"preview"`
-	Why          string           `json:"why_preview,omitempty"`
-	Commit       manifest.Commit  `json:"commit"`
-	Files        []File           `json:"files"`
-	Builds       []Build          `json:"builds"`
-	LeftOut      []LeftOut        `json:"left_out,omitempty"`
-	Archives     []Archive        `json:"archives"`
-	Sources      []Source         `json:"sources"`
-	Packages     []Package        `json:"packages,omitempty"`
-	Trials       []Trial          `json:"trials,omitempty"`
-	Matches      []Match          `json:"matches"`
-	Destinations []Destination    `json:"destinations"`
-	Notes        string           `json:"notes"`
-	Effort       string           `json:"effort"` // of compression: fast, normal or small
+	Project      release.Project `json:"project"`
+	Version      string          `json:"version"`
+	Tag          string          `json:"tag"`
+	Preview      bool            `json:"preview"`
+	Why          string          `json:"why_preview,omitempty"`
+	Commit       release.Commit  `json:"commit"`
+	Files        []File          `json:"files"`
+	Builds       []Build         `json:"builds"`
+	LeftOut      []LeftOut       `json:"left_out,omitempty"`
+	Archives     []Archive       `json:"archives"`
+	Sources      []Source        `json:"sources"`
+	Packages     []Package       `json:"packages,omitempty"`
+	Trials       []Trial         `json:"trials,omitempty"`
+	Matches      []Match         `json:"matches"`
+	Destinations []Destination   `json:"destinations"`
+	Notes        string          `json:"notes"`
+	Effort       string          `json:"effort"` // of compression: fast, normal or small
 }
 
 // NotesName is the file with the notes of a release.
@@ -115,10 +115,10 @@ type Need struct {
 
 // Output is one program that a build makes.
 type Output struct {
-	Program string        `json:"program"`
-	Package string        `json:"package,omitempty"` // of Go, relative to Build.Dir
-	File    string        `json:"file"`              // with the platform's ending; of a stage its path; "" when there is none
-	Expect  binary.Expect `json:"expect,omitzero"`
+	Program string     `json:"program"`
+	Package string     `json:"package,omitempty"` // of Go, relative to Build.Dir
+	File    string     `json:"file"`              // with the platform's ending; of a stage its path; "" when there is none
+	Expect  exe.Expect `json:"expect,omitzero"`
 }
 
 // Archive is one bundle for one platform in one format.
@@ -207,10 +207,10 @@ func (e Errors) Error() string { return strings.Join(e, "\n") }
 // New computes the plan. The error is of type Errors.
 func New(c *config.Config, f Facts) (*Plan, error) {
 	p := &planner{c: c, f: f, plan: &Plan{
-		Project: manifest.Project{Name: c.Project.Name, Summary: c.Project.Summary, Homepage: c.Project.Homepage,
+		Project: release.Project{Name: c.Project.Name, Summary: c.Project.Summary, Homepage: c.Project.Homepage,
 			Repository: c.Project.Repository, License: c.Project.License, Maintainer: c.Project.Maintainer},
 		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Why: f.Release.Why,
-		Commit: manifest.Commit{ID: f.Commit, Time: f.Time},
+		Commit: release.Commit{ID: f.Commit, Time: f.Time},
 	}}
 	p.plan.Effort = c.Packing.Effort
 	p.destinations()
@@ -224,8 +224,8 @@ func New(c *config.Config, f Facts) (*Plan, error) {
 	}
 	p.file(NotesName, KindNotes, "", "the commits")
 	p.plan.Notes = f.Notes
-	p.file(manifest.Name, KindManifest, "", "every file")
-	p.file(manifest.SumsName, KindSums, "", "every file")
+	p.file(release.Name, KindManifest, "", "every file")
+	p.file(release.SumsName, KindSums, "", "every file")
 	p.names()
 	if len(p.errors) > 0 {
 		return nil, p.errors
@@ -295,7 +295,7 @@ func (p *planner) names() {
 		if f.Kind == KindManifest || f.Kind == KindSums {
 			continue
 		}
-		if err := manifest.CheckFile(f.Name); err != nil {
+		if err := release.CheckFile(f.Name); err != nil {
 			p.fail("%s (made from %s): %v; change its \"name\" in %s", f.Kind, describe(f), err, config.FileName)
 		}
 	}

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"piedmont/internal/config"
-	"piedmont/internal/version"
+	"piedmont/internal/project/version"
 )
 
 var known = []string{"linux/amd64", "linux/arm64", "linux/arm", "darwin/arm64", "windows/amd64"}

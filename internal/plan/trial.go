@@ -7,9 +7,9 @@ import (
 	"strings"
 	"time"
 
+	"piedmont/internal/base/placeholder"
+	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/placeholder"
-	"piedmont/internal/platform"
 )
 
 // Trial is one command for one archive.

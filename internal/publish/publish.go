@@ -15,16 +15,16 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"piedmont/internal/event"
-	"piedmont/internal/manifest"
-	"piedmont/internal/web"
+	"piedmont/internal/base/httpx"
+	"piedmont/internal/base/progress"
+	"piedmont/internal/release"
 )
 
 // Destination is a far side. Its methods may be called again after a
-// web.TemporaryError.
+// httpx.TemporaryError.
 type Destination interface {
 	// Begin opens the draft of a manifest, or finds it again.
-	Begin(ctx context.Context, m *manifest.Manifest, encoded []byte) (Draft, error)
+	Begin(ctx context.Context, m *release.Manifest, encoded []byte) (Draft, error)
 }
 
 // Draft is a release that nobody sees yet.
@@ -33,7 +33,7 @@ type Draft interface {
 	State(ctx context.Context) (State, error)
 	// Put sends one file from offset on and returns its SHA-256 as the far side
 	// reports it, or "" when it has not all of it yet.
-	Put(ctx context.Context, f manifest.File, offset int64, r io.Reader) (sha256 string, err error)
+	Put(ctx context.Context, f release.File, offset int64, r io.Reader) (sha256 string, err error)
 	// Publish makes the draft visible in one step; it succeeds again when done before.
 	Publish(ctx context.Context) (Published, error)
 	// Close frees what the draft holds on this side.
@@ -88,8 +88,8 @@ func (e *StoppedError) Unwrap() error { return e.Err }
 type Options struct {
 	Name     string // the destination's name, for events
 	Jobs     int    // uploads at once
-	Patience web.Patience
-	Events   event.Sink
+	Patience httpx.Patience
+	Events   progress.Sink
 }
 
 // Result is what publishing did.
@@ -103,13 +103,13 @@ type Result struct {
 }
 
 // Load reads the manifest of an outbox folder and sees that its files are there.
-func Load(dir string) (*manifest.Manifest, []byte, error) {
-	f, err := os.Open(filepath.Join(dir, manifest.Name))
+func Load(dir string) (*release.Manifest, []byte, error) {
+	f, err := os.Open(filepath.Join(dir, release.Name))
 	if err != nil {
 		return nil, nil, err
 	}
 	defer func() { _ = f.Close() }()
-	m, encoded, err := manifest.Read(f)
+	m, encoded, err := release.Read(f)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -130,7 +130,7 @@ func Run(ctx context.Context, dir string, d Destination, o Options) (*Result, er
 		return nil, err
 	}
 	var draft Draft
-	err = web.Retry(ctx, o.Patience, func() (bool, error) {
+	err = httpx.Retry(ctx, o.Patience, func() (bool, error) {
 		draft, err = d.Begin(ctx, m, encoded)
 		return false, err
 	})
@@ -143,7 +143,7 @@ func Run(ctx context.Context, dir string, d Destination, o Options) (*Result, er
 	if err != nil {
 		return nil, err
 	}
-	if want := manifest.Digest(encoded); res.Manifest != want {
+	if want := release.Digest(encoded); res.Manifest != want {
 		return nil, &Refusal{Reason: fmt.Sprintf("the far side shows another manifest than was published: its SHA-256 is %s, ours %s", res.Manifest, want)}
 	}
 	res.Took = time.Since(start)
@@ -152,7 +152,7 @@ func Run(ctx context.Context, dir string, d Destination, o Options) (*Result, er
 
 type runner struct {
 	dir   string
-	m     *manifest.Manifest
+	m     *release.Manifest
 	draft Draft
 	o     Options
 	have  atomic.Int64
@@ -171,7 +171,7 @@ func (r *runner) run(ctx context.Context) (*Result, error) {
 			return nil, r.stopped(err)
 		}
 	}
-	err = web.Retry(ctx, r.o.Patience, func() (bool, error) {
+	err = httpx.Retry(ctx, r.o.Patience, func() (bool, error) {
 		res.Published, err = r.draft.Publish(ctx)
 		return false, err
 	})
@@ -192,7 +192,7 @@ func (r *runner) stopped(err error) error {
 }
 
 func (r *runner) state(ctx context.Context) (s State, err error) {
-	err = web.Retry(ctx, r.o.Patience, func() (bool, error) {
+	err = httpx.Retry(ctx, r.o.Patience, func() (bool, error) {
 		s, err = r.draft.State(ctx)
 		return false, err
 	})
@@ -200,7 +200,7 @@ func (r *runner) state(ctx context.Context) (s State, err error) {
 }
 
 func (r *runner) uploadAll(ctx context.Context, state State) error {
-	var left []manifest.File
+	var left []release.File
 	for _, f := range r.m.Files {
 		s := state.Files[f.Name]
 		if !s.Complete {
@@ -212,7 +212,7 @@ func (r *runner) uploadAll(ctx context.Context, state State) error {
 		}
 	}
 	r.have.Store(int64(len(r.m.Files) - len(left)))
-	r.o.Events.Event(event.Began{What: "publish", Steps: len(left)})
+	r.o.Events.Event(progress.Began{What: "publish", Steps: len(left)})
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, r.o.Jobs))
 	for _, f := range left {
@@ -223,7 +223,7 @@ func (r *runner) uploadAll(ctx context.Context, state State) error {
 }
 
 // check holds the digest that the far side reports against the manifest.
-func (r *runner) check(f manifest.File, sha256 string) error {
+func (r *runner) check(f release.File, sha256 string) error {
 	if sha256 == f.SHA256 {
 		return nil
 	}
@@ -233,13 +233,13 @@ func (r *runner) check(f manifest.File, sha256 string) error {
 	}
 }
 
-func (r *runner) upload(ctx context.Context, f manifest.File, offset int64) error {
+func (r *runner) upload(ctx context.Context, f release.File, offset int64) error {
 	id := r.o.Name + "/" + f.Name
 	title := "send " + f.Name + " to " + r.o.Name
 	start := time.Now()
-	r.o.Events.Event(event.Started{ID: id, Title: title, Total: f.Size})
+	r.o.Events.Event(progress.Started{ID: id, Title: title, Total: f.Size})
 	first := true
-	err := web.Retry(ctx, r.o.Patience, func() (progress bool, err error) {
+	err := httpx.Retry(ctx, r.o.Patience, func() (progress bool, err error) {
 		if !first {
 			// Ask where to go on: what arrived before the break is kept there.
 			s, err := r.draft.State(ctx)
@@ -258,24 +258,24 @@ func (r *runner) upload(ctx context.Context, f manifest.File, offset int64) erro
 			return progress, err
 		}
 		if sum == "" {
-			return progress, &web.TemporaryError{Err: fmt.Errorf("the far side kept a part of %s only", f.Name)}
+			return progress, &httpx.TemporaryError{Err: fmt.Errorf("the far side kept a part of %s only", f.Name)}
 		}
 		return true, r.check(f, sum)
 	})
 	if err != nil {
 		err = fmt.Errorf("send %s: %w", f.Name, err)
 		if ctx.Err() == nil {
-			r.o.Events.Event(event.Failed{ID: id, Title: title, Err: err})
+			r.o.Events.Event(progress.Failed{ID: id, Title: title, Err: err})
 		}
 		return err
 	}
 	r.have.Add(1)
 	r.sent.Add(1)
-	r.o.Events.Event(event.Finished{ID: id, Title: title, Took: time.Since(start), Size: f.Size})
+	r.o.Events.Event(progress.Finished{ID: id, Title: title, Took: time.Since(start), Size: f.Size})
 	return nil
 }
 
-func (r *runner) put(ctx context.Context, f manifest.File, offset int64, id string) (string, error) {
+func (r *runner) put(ctx context.Context, f release.File, offset int64, id string) (string, error) {
 	// All bytes are there and the file is not complete: somebody is about to
 	// finish it, or was killed just before. No range is left to send, so it
 	// begins anew; where somebody is at work, that is told to come again.
@@ -291,10 +291,10 @@ func (r *runner) put(ctx context.Context, f manifest.File, offset int64, id stri
 		return "", err
 	}
 	done := offset
-	return r.draft.Put(ctx, f, offset, &web.Reader{R: io.LimitReader(file, f.Size-offset), Touch: func(n int) {
+	return r.draft.Put(ctx, f, offset, &httpx.Reader{R: io.LimitReader(file, f.Size-offset), Touch: func(n int) {
 		done += int64(n)
 		r.bytes.Add(int64(n))
-		r.o.Events.Event(event.Moved{ID: id, Done: done})
+		r.o.Events.Event(progress.Moved{ID: id, Done: done})
 	}})
 }
 

@@ -18,9 +18,9 @@ import (
 	"github.com/dustin/go-humanize"
 	"github.com/yuin/goldmark"
 
-	"piedmont/internal/manifest"
-	"piedmont/internal/shelf"
-	"piedmont/internal/version"
+	"piedmont/internal/project/version"
+	"piedmont/internal/publish/layout"
+	"piedmont/internal/release"
 )
 
 //go:embed templates
@@ -30,14 +30,14 @@ var pages = template.Must(template.New("").ParseFS(files, "templates/*.html"))
 
 // Site is one project with its public releases, the highest version first.
 type Site struct {
-	Releases []shelf.Release
+	Releases []layout.Release
 	// Base is the absolute address of the project's page with a slash at its
 	// end, or "" when it is not known; only the feed needs it.
 	Base string
 }
 
-func (s Site) latest() shelf.Release {
-	r, _ := shelf.Latest(s.Releases)
+func (s Site) latest() layout.Release {
+	r, _ := layout.Latest(s.Releases)
 	return r
 }
 
@@ -59,7 +59,7 @@ type part struct {
 }
 
 type view struct {
-	Project     manifest.Project
+	Project     release.Project
 	Title       string
 	Version     string
 	Tag         string
@@ -87,16 +87,16 @@ type other struct {
 // Project draws the project's page: the latest release and a list of all.
 func (s Site) Project() ([]byte, error) {
 	if len(s.Releases) == 0 {
-		return nil, shelf.ErrUnknown
+		return nil, layout.ErrUnknown
 	}
 	r := s.latest()
 	return s.page(r, "./", r.Manifest.Version+"/")
 }
 
 // Release draws the page of one release, to be shown in its folder.
-func (s Site) Release(r shelf.Release) ([]byte, error) { return s.page(r, "../", "./") }
+func (s Site) Release(r layout.Release) ([]byte, error) { return s.page(r, "../", "./") }
 
-func (s Site) page(r shelf.Release, root, here string) ([]byte, error) {
+func (s Site) page(r layout.Release, root, here string) ([]byte, error) {
 	m := r.Manifest
 	style, err := files.ReadFile("templates/style.css")
 	if err != nil {
@@ -162,7 +162,7 @@ var distributions = map[string]struct{ title, how string }{
 }
 
 // groups sorts the downloads by system; what fits every system and the source come last.
-func groups(m *manifest.Manifest) []group {
+func groups(m *release.Manifest) []group {
 	byID := map[string]*group{}
 	var order []string
 	bundles := map[string]bool{}
@@ -248,7 +248,7 @@ var archNames = map[string]string{
 	"riscv64": "RISC-V, 64-bit", "ppc64le": "POWER, little-endian", "s390x": "IBM Z",
 }
 
-func line(f manifest.File) download {
+func line(f release.File) download {
 	d := download{Name: f.Name, Size: humanize.IBytes(uint64(f.Size)), SHA256: f.SHA256, Label: f.Name}
 	if f.Platform != "" {
 		parts := strings.SplitN(f.Platform, "/", 3)
@@ -282,7 +282,7 @@ func ending(name string) string {
 // Home draws the list of a server's projects.
 func Home(projects []Site) ([]byte, error) {
 	type row struct {
-		Project       manifest.Project
+		Project       release.Project
 		Version, Date string
 	}
 	var rows []row
@@ -309,10 +309,10 @@ func Missing(root string) ([]byte, error) {
 // Feed writes the Atom feed (RFC 4287), the newest published first.
 func (s Site) Feed() ([]byte, error) {
 	if len(s.Releases) == 0 {
-		return nil, shelf.ErrUnknown
+		return nil, layout.ErrUnknown
 	}
 	list := slices.Clone(s.Releases)
-	slices.SortStableFunc(list, func(a, b shelf.Release) int { return b.Published.Compare(a.Published) })
+	slices.SortStableFunc(list, func(a, b layout.Release) int { return b.Published.Compare(a.Published) })
 	p := s.latest().Manifest.Project
 	feed := atomFeed{
 		XMLNS: "http://www.w3.org/2005/Atom", Title: p.Name + " releases", Subtitle: p.Summary, ID: urn(p.Name),
@@ -344,7 +344,7 @@ func (s Site) Feed() ([]byte, error) {
 	return append([]byte(xml.Header), append(out, '\n')...), err
 }
 
-func author(p manifest.Project) string {
+func author(p release.Project) string {
 	name, _, _ := strings.Cut(p.Maintainer, " <")
 	if name == "" {
 		return p.Name
@@ -400,10 +400,10 @@ type atomText struct {
 
 // Index is the JSON of all public releases; docs/release-page.md describes it.
 type Index struct {
-	Format   string           `json:"format"`
-	Project  manifest.Project `json:"project"`
-	Latest   string           `json:"latest"`
-	Releases []IndexRelease   `json:"releases"`
+	Format   string          `json:"format"`
+	Project  release.Project `json:"project"`
+	Latest   string          `json:"latest"`
+	Releases []IndexRelease  `json:"releases"`
 }
 
 // IndexRelease is one line of the index.
@@ -419,7 +419,7 @@ type IndexRelease struct {
 // JSON writes the index.
 func (s Site) JSON() ([]byte, error) {
 	if len(s.Releases) == 0 {
-		return nil, shelf.ErrUnknown
+		return nil, layout.ErrUnknown
 	}
 	r := s.latest()
 	x := Index{Format: "piedmont-index/1", Project: r.Manifest.Project, Latest: r.Manifest.Version}

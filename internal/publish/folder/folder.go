@@ -14,10 +14,10 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"piedmont/internal/atomicfile"
-	"piedmont/internal/manifest"
+	"piedmont/internal/base/fileio"
 	"piedmont/internal/publish"
-	"piedmont/internal/shelf"
+	"piedmont/internal/publish/layout"
+	"piedmont/internal/release"
 	"piedmont/internal/site"
 )
 
@@ -27,7 +27,7 @@ type Folder struct{ Path, Site string }
 
 // Begin takes the folder's lock and opens the draft. A second publisher of the
 // same folder waits here and then finds the release done.
-func (f Folder) Begin(ctx context.Context, _ *manifest.Manifest, encoded []byte) (publish.Draft, error) {
+func (f Folder) Begin(ctx context.Context, _ *release.Manifest, encoded []byte) (publish.Draft, error) {
 	drafts := filepath.Join(f.Path, ".drafts")
 	if err := os.MkdirAll(drafts, 0o755); err != nil {
 		return nil, fmt.Errorf("the folder must be writable: %w", err)
@@ -39,10 +39,10 @@ func (f Folder) Begin(ctx context.Context, _ *manifest.Manifest, encoded []byte)
 		}
 		return nil, fmt.Errorf("lock the folder: %w", err)
 	}
-	d, err := shelf.At(f.Path).Begin(encoded)
+	d, err := layout.At(f.Path).Begin(encoded)
 	if err != nil {
 		_ = l.Unlock()
-		var conflict *shelf.ConflictError
+		var conflict *layout.ConflictError
 		if errors.As(err, &conflict) {
 			return nil, publish.Conflict(f.Path, conflict.Version, conflict.Differences)
 		}
@@ -53,7 +53,7 @@ func (f Folder) Begin(ctx context.Context, _ *manifest.Manifest, encoded []byte)
 
 type draft struct {
 	folder Folder
-	d      *shelf.Draft
+	d      *layout.Draft
 	lock   *flock.Flock
 }
 
@@ -71,9 +71,9 @@ func (d *draft) State(context.Context) (publish.State, error) {
 	return s, nil
 }
 
-func (d *draft) Put(ctx context.Context, f manifest.File, offset int64, r io.Reader) (string, error) {
+func (d *draft) Put(ctx context.Context, f release.File, offset int64, r io.Reader) (string, error) {
 	sum, err := d.d.Put(f.Name, offset, &untilDone{ctx, r})
-	var mismatch *shelf.MismatchError
+	var mismatch *layout.MismatchError
 	if errors.As(err, &mismatch) {
 		return "", &publish.Refusal{Reason: fmt.Sprintf("%s in the outbox is not what the manifest says", f.Name), Mend: "Run \"piedmont make\" again"}
 	}
@@ -95,13 +95,13 @@ func (u *untilDone) Read(p []byte) (int, error) {
 // Publish renames the release into place and draws the pages anew. The pages
 // follow the release: they never name what is not there.
 func (d *draft) Publish(context.Context) (publish.Published, error) {
-	s := shelf.At(d.folder.Path)
-	rel, err := d.d.PublishWith(time.Now(), func(rel shelf.Release) (map[string][]byte, error) {
+	s := layout.At(d.folder.Path)
+	rel, err := d.d.PublishWith(time.Now(), func(rel layout.Release) (map[string][]byte, error) {
 		all, err := s.Releases()
 		if err != nil {
 			return nil, err
 		}
-		page, err := d.site(append([]shelf.Release{rel}, all...)).Release(rel)
+		page, err := d.site(append([]layout.Release{rel}, all...)).Release(rel)
 		return map[string][]byte{"index.html": page}, err
 	})
 	if err != nil {
@@ -113,7 +113,7 @@ func (d *draft) Publish(context.Context) (publish.Published, error) {
 	return publish.Published{Where: filepath.Join(d.folder.Path, rel.Manifest.Version), Manifest: rel.Record.Manifest}, nil
 }
 
-func (d *draft) site(list []shelf.Release) site.Site {
+func (d *draft) site(list []layout.Release) site.Site {
 	x := site.Site{Releases: list, Base: d.folder.Site}
 	if x.Base != "" {
 		x.Base = strings.TrimSuffix(x.Base, "/") + "/"
@@ -122,7 +122,7 @@ func (d *draft) site(list []shelf.Release) site.Site {
 }
 
 // draw writes every page that a new release changes, each in one step.
-func (d *draft) draw(s *shelf.Shelf) error {
+func (d *draft) draw(s *layout.Shelf) error {
 	list, err := s.Releases()
 	if err != nil {
 		return err
@@ -147,11 +147,11 @@ func (d *draft) draw(s *shelf.Shelf) error {
 		if have, err := os.ReadFile(path); err == nil && string(have) == string(data) {
 			continue
 		}
-		if err := atomicfile.Write(path, data, 0o644); err != nil {
+		if err := fileio.Write(path, data, 0o644); err != nil {
 			return err
 		}
 	}
-	latest, _ := shelf.Latest(list)
+	latest, _ := layout.Latest(list)
 	return link(s.Dir(), latest.Manifest.Version)
 }
 
@@ -170,5 +170,5 @@ func link(dir, version string) error {
 	if err := os.MkdirAll(place, 0o755); err != nil {
 		return err
 	}
-	return atomicfile.Write(filepath.Join(place, "index.html"), site.Forward("../"+version+"/"), 0o644)
+	return fileio.Write(filepath.Join(place, "index.html"), site.Forward("../"+version+"/"), 0o644)
 }

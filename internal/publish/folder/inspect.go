@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 
 	"piedmont/internal/publish"
-	"piedmont/internal/shelf"
+	"piedmont/internal/publish/layout"
 )
 
 // Inspect sees whether the folder can be written, and what it shows.
@@ -30,7 +30,7 @@ func (f Folder) Inspect(_ context.Context, _, version string) (publish.Inspectio
 		return publish.Inspection{}, &publish.Refusal{Reason: dir + " cannot be written", Mend: fmt.Sprintf("chmod u+w %s, or change \"path\"", dir)}
 	}
 	s := publish.Inspection{Says: "the folder can be written"}
-	if _, err := shelf.At(f.Path).Release(version); err == nil {
+	if _, err := layout.At(f.Path).Release(version); err == nil {
 		s.Public = version
 	}
 	return s, nil

@@ -1,7 +1,0 @@
-//go:build !(linux || darwin || freebsd)
-
-package ready
-
-import "errors"
-
-func freeSpace(string) (uint64, error) { return 0, errors.ErrUnsupported }
