@@ -100,7 +100,7 @@ func (b *bench) demo() (string, error) {
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
-	if err := demo.Write(context.Background(), dir); err != nil {
+	if err := demo.Write(context.Background(), dir, nil); err != nil {
 		return "", err
 	}
 	_, err := measure(dir, nil, "git", "tag", "v"+demo.Version)

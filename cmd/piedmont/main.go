@@ -17,5 +17,5 @@ func main() {
 		<-ctx.Done()
 		stop() // a second signal ends the process at once
 	}()
-	os.Exit(cli.Run(ctx, os.Args, os.Stdout, os.Stderr))
+	os.Exit(cli.Run(ctx, cli.Call{Args: os.Args, In: os.Stdin, Out: os.Stdout, Err: os.Stderr}))
 }

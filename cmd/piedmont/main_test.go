@@ -172,7 +172,7 @@ func project(t testing.TB, files map[string]string) string {
 func hutbell(t testing.TB) string {
 	t.Helper()
 	dir := filepath.Join(t.TempDir(), "hutbell")
-	if err := demo.Write(t.Context(), dir); err != nil {
+	if err := demo.Write(t.Context(), dir, nil); err != nil {
 		t.Fatal(err)
 	}
 	git(t, dir, "tag", "v"+demo.Version)

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"piedmont/internal/serve"
+	"piedmont/internal/serve/api"
 )
 
 // releasePage is a release page inside of the test, with a way to spoil its answers.
@@ -26,7 +27,7 @@ type releasePage struct {
 func servePage(t testing.TB, spoil func(http.ResponseWriter, *http.Request, http.Handler) bool) releasePage {
 	t.Helper()
 	data := t.TempDir()
-	s, err := serve.New(serve.Options{Data: data, Limits: serve.DefaultLimits})
+	s, err := serve.New(t.Context(), serve.Options{Data: data, Limits: serve.DefaultLimits})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -38,7 +39,7 @@ func servePage(t testing.TB, spoil func(http.ResponseWriter, *http.Request, http
 	}))
 	t.Cleanup(func() { server.Close(); _ = s.Close() })
 	p := releasePage{url: server.URL, data: data, tokens: serve.OpenTokens(data)}
-	p.token = p.newToken(t, "test", serve.RightUpload, serve.RightPublish)
+	p.token = p.newToken(t, "test", api.RightUpload, api.RightPublish)
 	return p
 }
 

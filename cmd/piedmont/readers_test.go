@@ -2,7 +2,6 @@ package main
 
 import (
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -127,7 +126,7 @@ func compareHolds(t *testing.T, dir string, holds []release.Entry, commit time.T
 			}
 			continue
 		}
-		if mode := fmt.Sprintf("%04o", info.Mode().Perm()); mode != e.Mode {
+		if mode := info.Mode().Perm(); mode != e.Mode.Perm() {
 			t.Errorf("%s has the mode %s, want %s", e.Path, mode, e.Mode)
 		}
 		if !info.ModTime().Equal(commit) {

@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"piedmont/internal/base/testclient"
-	"piedmont/internal/serve"
+	"piedmont/internal/serve/api"
 )
 
 type finding struct{ Check, State, What, Mend string }
@@ -180,7 +180,7 @@ func onlyGit(t *testing.T) string {
 func TestShipStopsWhenNotReady(t *testing.T) {
 	p := servePage(t, nil)
 	dir, run := cutProject(t)
-	run.env = append(p.env(), "CHIME_TOKEN="+p.newToken(t, "weak", serve.RightUpload))
+	run.env = append(p.env(), "CHIME_TOKEN="+p.newToken(t, "weak", api.RightUpload))
 	_, by := run.look(t)
 	if f := by["destinations"]; f.State != "obstacle" || !strings.Contains(f.What, "the token lacks the right publish") {
 		t.Errorf("%+v", f)

@@ -4,7 +4,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -12,38 +11,81 @@ import (
 	"regexp"
 	"runtime"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/environ"
+	"piedmont/internal/base/near"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
-	"piedmont/internal/lang"
+	"piedmont/internal/lang/golang"
 )
 
 // Version is Piedmont's own; the linker sets it in a release.
 var Version = "development"
 
-// Run runs one call and returns its exit status.
-func Run(ctx context.Context, args []string, out, err io.Writer) int {
-	cli.HelpPrinter = printHelp
-	a := &app{screen: term.New(out, err), tools: &lang.Tools{}, now: time.Now}
-	root := a.root()
-	root.Writer, root.ErrWriter = out, err
-	return a.exit(ctx, root.Run(ctx, args))
+// Call is one call of the program.
+type Call struct {
+	Args     []string // with the program's name
+	Dir      string   // where it is called; "" is the process's own folder
+	Env      environ.Env
+	In       io.Reader
+	Out, Err io.Writer
 }
 
-// app is one call: its screen and what the options of every command say.
+// help is the library's, of which it has one for all.
+var help sync.Once
+
+// Run runs one call and returns its exit status.
+func Run(ctx context.Context, c Call) int {
+	help.Do(func() { cli.HelpPrinter = printHelp })
+	a := &app{screen: term.New(c.Out, c.Err, c.Env), env: c.Env, in: c.In, dir: c.Dir, base: c.Dir, now: time.Now}
+	a.golang = &golang.Tools{Env: c.Env}
+	a.words = strings.Join(spoken(c.Args), " ")
+	root := a.root()
+	root.Writer, root.ErrWriter = c.Out, c.Err
+	return a.exit(ctx, root.Run(ctx, c.Args))
+}
+
+// spoken is the program and its first word; further words could hold secrets.
+func spoken(args []string) []string {
+	words := []string{filepath.Base(args[0])}
+	for _, w := range args[1:] {
+		if !strings.HasPrefix(w, "-") {
+			return append(words, w)
+		}
+	}
+	return words
+}
+
+// app is one call: its screen, where and in what it runs, and what the options of
+// every command say.
 type app struct {
 	screen  *term.Screen
-	dir     string
+	env     environ.Env
+	in      io.Reader
+	dir     string // absolute, when the options were read
+	base    string // what stands before relative paths; "" is nothing
+	words   string // of the call, for others that wait
+	change  string // -C
 	config  string
 	json    bool
 	quiet   bool
 	verbose bool
 	jobs    int
-	tools   *lang.Tools
+	golang  *golang.Tools // what it said of itself
 	now     func() time.Time
+}
+
+// path is one that was named in the call. It stays as it was written where that
+// leads there, so that messages name it so.
+func (a *app) path(p string) string {
+	if a.base == "" || filepath.IsAbs(p) {
+		return p
+	}
+	return filepath.Join(a.base, p)
 }
 
 const (
@@ -60,7 +102,7 @@ func (a *app) root() *cli.Command {
 		HideHelpCommand: true,
 		Version:         Version,
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "C", Usage: "work in `DIR` instead of the current folder", Destination: &a.dir},
+			&cli.StringFlag{Name: "C", Usage: "work in `DIR` instead of the current folder", Destination: &a.change},
 			&cli.StringFlag{Name: "config", Usage: "read `FILE` instead of looking for " + config.FileName, Destination: &a.config},
 			&cli.IntFlag{Name: "jobs", Usage: "do at most `N` things at once", Value: runtime.NumCPU(), HideDefault: true, Destination: &a.jobs},
 			&cli.BoolFlag{Name: "json", Usage: "print one JSON document instead of text", Destination: &a.json},
@@ -102,9 +144,22 @@ func (a *app) before(ctx context.Context, _ *cli.Command) (context.Context, erro
 	if a.quiet && a.verbose {
 		return ctx, usage("--quiet and --verbose exclude each other")
 	}
-	if a.dir != "" {
-		if err := os.Chdir(a.dir); err != nil {
-			return ctx, usage(fmt.Sprintf("-C %s: there is no such folder", a.dir))
+	if a.dir == "" {
+		here, err := os.Getwd()
+		if err != nil {
+			return ctx, usage("the current folder is gone: change to another one")
+		}
+		a.dir = here
+	}
+	if a.change != "" {
+		dir := a.path(a.change)
+		info, err := os.Stat(dir)
+		if err != nil || !info.IsDir() {
+			return ctx, usage(fmt.Sprintf("-C %s: there is no such folder", a.change))
+		}
+		a.base = dir
+		if a.dir, err = filepath.Abs(dir); err != nil {
+			return ctx, err
 		}
 	}
 	return ctx, nil
@@ -124,8 +179,8 @@ func usageError(_ context.Context, c *cli.Command, err error, _ bool) error {
 				known = append(known, "--"+n)
 			}
 		}
-		if near := config.Near(strings.TrimLeft(name, "-"), trimAll(known)); near != "" {
-			text += fmt.Sprintf("; did you mean --%s?", near)
+		if close := near.Name(strings.TrimLeft(name, "-"), trimAll(known)); close != "" {
+			text += fmt.Sprintf("; did you mean --%s?", close)
 		}
 	}
 	if m := badValue.FindStringSubmatch(text); m != nil {
@@ -147,10 +202,7 @@ func unknownCommand(c *cli.Command, name string) error {
 	for _, sub := range c.VisibleCommands() {
 		known = append(known, sub.Name)
 	}
-	text := fmt.Sprintf("there is no command %q", name)
-	if near := config.Near(name, known); near != "" {
-		text += fmt.Sprintf("; did you mean %q?", near)
-	}
+	text := fmt.Sprintf("there is no command %q", name) + near.Question(name, known)
 	return usage(text + "\nRun \"" + c.FullName() + " --help\" to see them all")
 }
 
@@ -173,20 +225,16 @@ func oneArg(c *cli.Command, what string) (string, error) {
 // configFile finds the description file.
 func (a *app) configFile() (string, error) {
 	if a.config != "" {
-		file, err := filepath.Abs(a.config)
-		if err != nil {
-			return "", err
+		file := a.config
+		if !filepath.IsAbs(file) {
+			file = filepath.Join(a.dir, file)
 		}
 		if _, err := os.Stat(file); err != nil {
 			return "", usage(fmt.Sprintf("--config %s: there is no such file", a.config))
 		}
 		return file, nil
 	}
-	dir, err := os.Getwd()
-	if err != nil {
-		return "", errors.New("the current folder is gone: change to another one")
-	}
-	return config.Find(dir)
+	return config.Find(a.dir)
 }
 
 // example keeps a command's example where the help and the reference find it.

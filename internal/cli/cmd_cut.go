@@ -3,16 +3,14 @@ package cli
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/cli/term"
-	"piedmont/internal/config"
+	"piedmont/internal/project"
 	"piedmont/internal/project/changelog"
 	"piedmont/internal/project/cut"
 )
@@ -70,16 +68,12 @@ func (a *app) runCut(ctx context.Context, o cutOptions) error {
 	if err != nil {
 		return err
 	}
-	dir := filepath.Dir(file)
-	c, err := config.Load(file, func() ([]string, error) { return a.tools.Platforms(ctx, dir) })
+	described, err := a.describe(ctx, file, false)
 	if err != nil {
 		return err
 	}
-	p, err := cut.Prepare(ctx, c, o.as, a.now())
-	var refusal *cut.Refusal
-	if errors.As(err, &refusal) {
-		return usage(err.Error())
-	}
+	doc := described.doc
+	p, err := cut.Prepare(ctx, doc, cut.Options{As: o.as, Now: a.now(), Env: a.env})
 	if err != nil {
 		return err
 	}
@@ -92,7 +86,7 @@ func (a *app) runCut(ctx context.Context, o cutOptions) error {
 		return nil
 	}
 	if !a.json && !a.quiet {
-		a.showProposal(c, p)
+		a.showProposal(project.Of(doc).Name, p)
 	}
 	if o.dry {
 		if a.json {
@@ -107,9 +101,9 @@ func (a *app) runCut(ctx context.Context, o cutOptions) error {
 		}
 	}
 	if o.branch != "" {
-		err = p.OnBranch(ctx, c, o.branch)
+		err = p.OnBranch(ctx, doc, o.branch)
 	} else {
-		err = p.Apply(ctx, c)
+		err = p.Apply(ctx, doc)
 	}
 	if err != nil {
 		return fmt.Errorf("%w\nNothing was changed", err)
@@ -146,13 +140,13 @@ func nothing(p *cut.Proposal) string {
 	return fmt.Sprintf("%s, and none of them asks for a release\nCut one all the same with: piedmont cut --as patch", term.Count(len(p.Changes), "commit"))
 }
 
-func (a *app) showProposal(c *config.Config, p *cut.Proposal) {
+func (a *app) showProposal(name string, p *cut.Proposal) {
 	s := a.screen
 	from := p.Last + " → "
 	if p.Last == "" {
 		from = "the first release, "
 	}
-	s.Print("%s %s%s", c.Project.Name, from, s.Paint(term.Bold, p.Version))
+	s.Print("%s %s%s", name, from, s.Paint(term.Bold, p.Version))
 	switch {
 	case p.Reviewed:
 		s.Print("It was prepared and reviewed; only the tag %s is missing.", p.Tag)
@@ -211,8 +205,7 @@ func (a *app) list(commits []changelog.Change) {
 
 // ask lets a person decide. Where nobody can answer, it says how to go on.
 func (a *app) ask(p *cut.Proposal, o cutOptions) error {
-	info, err := os.Stdin.Stat()
-	if err != nil || info.Mode()&os.ModeCharDevice == 0 || !a.screen.Live {
+	if !a.screen.Live || !term.Is(a.in) {
 		return usage("nobody can be asked here: add --yes to do it, or --dry-run to look only")
 	}
 	what := fmt.Sprintf("commit and tag %s", p.Tag)
@@ -223,9 +216,9 @@ func (a *app) ask(p *cut.Proposal, o cutOptions) error {
 		what = "commit it on the branch " + o.branch
 	}
 	_, _ = fmt.Fprintf(a.screen.Err, "\n%s [y/N] ", a.screen.PaintErr(term.Bold, "Shall I "+what+"?"))
-	answer, _ := bufio.NewReader(os.Stdin).ReadString('\n')
+	answer, _ := bufio.NewReader(a.in).ReadString('\n')
 	if word := strings.ToLower(strings.TrimSpace(answer)); word != "y" && word != "yes" {
-		return &statusError{code: statusFailed, err: errors.New("nothing was changed")}
+		return fault.New("nothing was changed", "")
 	}
 	return nil
 }

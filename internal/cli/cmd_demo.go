@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -13,9 +12,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/cli/demo"
 	"piedmont/internal/cli/term"
+	"piedmont/internal/kinds"
+	"piedmont/internal/lang/golang"
 	"piedmont/internal/serve"
+	"piedmont/internal/serve/api"
 )
 
 func (a *app) demo() *cli.Command {
@@ -27,7 +30,7 @@ func (a *app) demo() *cli.Command {
 		Flags:       []cli.Flag{&cli.BoolFlag{Name: "stay", Usage: "leave the release page running until Ctrl-C", Destination: &stay}},
 		Metadata:    example("piedmont demo", "piedmont demo hutbell-demo --stay"),
 		Action: func(ctx context.Context, c *cli.Command) error {
-			dir, err := demoDir(c)
+			dir, err := a.demoDir(c)
 			if err != nil {
 				return err
 			}
@@ -36,16 +39,16 @@ func (a *app) demo() *cli.Command {
 	}
 }
 
-func demoDir(c *cli.Command) (string, error) {
+func (a *app) demoDir(c *cli.Command) (string, error) {
 	if c.NArg() > 1 {
 		return "", usage("\"piedmont demo\" takes one folder at most")
 	}
 	if c.NArg() == 0 {
 		return os.MkdirTemp("", "piedmont-demo-")
 	}
-	dir, err := filepath.Abs(c.Args().First())
-	if err != nil {
-		return "", err
+	dir := c.Args().First()
+	if !filepath.IsAbs(dir) {
+		dir = filepath.Join(a.dir, dir)
 	}
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return "", usage(fmt.Sprintf("%s is not empty: name a folder that does not exist yet", c.Args().First()))
@@ -69,7 +72,7 @@ func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
 	project := filepath.Join(dir, demo.Name)
 	data := filepath.Join(dir, "page")
 	a.step("A project with a git history, made up for this: "+project, "")
-	if err := demo.Write(ctx, project); err != nil {
+	if err := demo.Write(ctx, project, a.env); err != nil {
 		return err
 	}
 	address, end, err := a.demoPage(ctx, data)
@@ -77,16 +80,10 @@ func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
 		return err
 	}
 	defer end()
-	if err := os.Chdir(project); err != nil {
-		return err
-	}
-	a.config = ""
+	a.dir, a.config = project, ""
 	a.now = func() time.Time { return demo.Day }
-	for name, value := range demo.Identity() {
-		if err := os.Setenv(name, value); err != nil {
-			return err
-		}
-	}
+	a.env = a.env.With(demo.Identity()...)
+	a.golang = &golang.Tools{Env: a.env}
 	if err := a.demoRelease(ctx); err != nil {
 		return err
 	}
@@ -100,7 +97,7 @@ func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
 			a.showReport(r)
 		}
 		if !r.OK {
-			return &statusError{code: statusMismatch, err: errors.New("what was published does not match"), silent: true}
+			return told{fault.Mismatch}
 		}
 	}
 	return a.demoEnd(ctx, dir, data, address, stay)
@@ -111,8 +108,7 @@ func (a *app) demoRelease(ctx context.Context) error {
 	talks := !a.quiet && !a.json
 	if talks {
 		a.step("What stands in the way of a release", "piedmont ready")
-		var known *statusError
-		if err := a.runReady(ctx, nil); err != nil && (!errors.As(err, &known) || known.code != statusNotReady) {
+		if err := a.runReady(ctx, nil); err != nil && fault.Of(err) != fault.NotReady {
 			return err
 		}
 	}
@@ -137,7 +133,7 @@ func (a *app) demoRelease(ctx context.Context) error {
 func (a *app) demoCut(ctx context.Context) error {
 	silent := *a
 	if a.json || a.quiet {
-		silent.screen = term.New(io.Discard, a.screen.Err)
+		silent.screen = term.New(io.Discard, a.screen.Err, a.env)
 		silent.json, silent.quiet = false, true
 	}
 	return silent.runCut(ctx, cutOptions{yes: true})
@@ -171,11 +167,11 @@ func (a *app) demoEnd(ctx context.Context, dir, data, address string, stay bool)
 // demoPage starts a release page and tells the sample project's configuration
 // about it, by the variables that it names.
 func (a *app) demoPage(ctx context.Context, data string) (address string, end func(), err error) {
-	server, err := serve.New(serve.Options{Data: data, Limits: serve.DefaultLimits})
+	server, err := serve.New(ctx, serve.Options{Data: data, Limits: serve.DefaultLimits, Present: kinds.New(kinds.Options{}).Present})
 	if err != nil {
 		return "", nil, err
 	}
-	secret, err := serve.OpenTokens(data).Add("demo", []string{demo.Name}, []string{serve.RightUpload, serve.RightPublish}, time.Now())
+	secret, err := serve.OpenTokens(data).Add("demo", []string{demo.Name}, []string{api.RightUpload, api.RightPublish}, time.Now())
 	if err != nil {
 		return "", nil, err
 	}
@@ -184,11 +180,7 @@ func (a *app) demoPage(ctx context.Context, data string) (address string, end fu
 		return "", nil, err
 	}
 	address = fmt.Sprintf("http://%s/", l.Addr())
-	for name, value := range map[string]string{"HUTBELL_PAGE": strings.TrimSuffix(address, "/"), "HUTBELL_PAGE_TOKEN": secret} {
-		if err := os.Setenv(name, value); err != nil {
-			return "", nil, err
-		}
-	}
+	a.env = a.env.With("HUTBELL_PAGE="+strings.TrimSuffix(address, "/"), "HUTBELL_PAGE_TOKEN="+secret)
 	a.step("A release page on this machine: "+address, "piedmont serve --data "+data)
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
 	done := make(chan struct{})

@@ -66,11 +66,11 @@ func noWaitFlag(into *bool) cli.Flag {
 	return &cli.BoolFlag{Name: "no-wait", Usage: "fail at once when another run works in this project, and say which", Destination: into}
 }
 
-func (a *app) makeOutbox(ctx context.Context, p *project, noWait bool) (*outbox.Result, error) {
+func (a *app) makeOutbox(ctx context.Context, p *loaded, noWait bool) (*outbox.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	p.finder.Events = sink
-	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.config.Dir, Jobs: a.jobs, Tools: a.tools, Finder: p.finder, NoWait: noWait, Events: sink})
+	p.kinds.Finder.Events = sink
+	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.doc.Dir, Jobs: a.jobs, Makers: p.kinds.Makers(), Command: a.words, NoWait: noWait, Env: a.env, Events: sink})
 }
 
 // showLeftOut names what this machine could not make, where that was allowed.
@@ -106,7 +106,7 @@ func (a *app) showMade(r *outbox.Result) {
 		how = "unchanged, seen in " + term.Took(r.Took)
 	}
 	s.Print("%s: %s, %s, %s", s.Paint(term.Bold, r.Manifest.Project.Name+" "+r.Version), term.Count(len(r.Manifest.Files), "file"), term.Size(total), how)
-	s.Print("They are in %s, with %s and %s", s.Paint(term.Name, shorten(r.Dir)), release.Name, release.SumsName)
+	s.Print("They are in %s, with %s and %s", s.Paint(term.Name, a.shorten(r.Dir)), release.Name, release.SumsName)
 }
 
 func (a *app) fileTable(m *release.Manifest) string {
@@ -118,12 +118,8 @@ func (a *app) fileTable(m *release.Manifest) string {
 }
 
 // shorten writes a path as seen from the current folder where that is shorter.
-func shorten(path string) string {
-	here, err := filepath.Abs(".")
-	if err != nil {
-		return path
-	}
-	rel, err := filepath.Rel(here, path)
+func (a *app) shorten(path string) string {
+	rel, err := filepath.Rel(a.dir, path)
 	if err != nil || len(rel) >= len(path) || rel == "." {
 		return path
 	}

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"piedmont/internal/cli/term"
+	"piedmont/internal/linuxpkg"
 	"piedmont/internal/plan"
 )
 
@@ -41,12 +42,12 @@ func (a *app) showPlan(p *plan.Plan) {
 	s.Print("%s", a.headline(p))
 	s.Print("")
 	var rows [][]string
-	for _, f := range p.Files {
+	for _, f := range p.Artifacts {
 		to := strings.Join(f.To, ", ")
 		if to == "" {
 			to = s.Paint(term.Soft, "the outbox only")
 		}
-		rows = append(rows, []string{f.Name, f.Kind, f.Platform, f.From, to})
+		rows = append(rows, []string{f.Name, f.Kind, f.Platform, f.MadeFrom, to})
 	}
 	s.Print("%s", s.Table([]term.Column{{Title: "file"}, {Title: "kind"}, {Title: "platform"}, {Title: "made from"}, {Title: "goes to"}}, rows))
 	if a.verbose {
@@ -58,7 +59,7 @@ func (a *app) showPlan(p *plan.Plan) {
 	}
 	a.showLeftOut(p)
 	s.Print("")
-	s.Print("%s; %s to make in %s", term.Count(len(p.Files), "file"), term.Count(programs, "program"), term.Count(len(p.Builds), "run"))
+	s.Print("%s; %s to make in %s", term.Count(len(p.Artifacts), "file"), term.Count(programs, "program"), term.Count(len(p.Builds), "run"))
 	if len(p.Destinations) == 0 {
 		return
 	}
@@ -104,21 +105,18 @@ func (a *app) showPlanDetails(p *plan.Plan) {
 				names = append(names, cmp.Or(o.File, o.Program))
 			}
 			line := fmt.Sprintf("  %s: %s", b.Target, strings.Join(names, ", "))
-			if b.Go != nil && len(b.Go.Stamp) > 0 {
-				line += s.Paint(term.Soft, "  "+strings.Join(b.Go.Stamp, " "))
-			}
-			if b.C != nil {
-				line += s.Paint(term.Soft, "  "+term.Count(len(b.C.Sources), "source"))
+			if detail := b.Job.Detail(); detail != "" {
+				line += s.Paint(term.Soft, "  "+detail)
 			}
 			s.Print("%s", line)
 		}
 	}
-	a.showPackagesPlanned(p.Packages)
+	a.showPackagesPlanned(linuxpkg.In(p))
 }
 
 // showPackagesPlanned shows what each package holds, and its relations in the
 // words of its format. Packages that are so for several platforms come once.
-func (a *app) showPackagesPlanned(packages []plan.Package) {
+func (a *app) showPackagesPlanned(packages []*linuxpkg.Planned) {
 	s := a.screen
 	if len(packages) > 0 {
 		s.Print("\n%s", s.Paint(term.Bold, "What packages hold and say"))
@@ -152,7 +150,7 @@ func (a *app) showPackagesPlanned(packages []plan.Package) {
 			if e.Keep {
 				about += ", kept by upgrades"
 			}
-			rows = append(rows, []string{e.Octal, e.Owner + ":" + e.Group, path, about})
+			rows = append(rows, []string{e.Mode, e.Owner + ":" + e.Group, path, about})
 		}
 		if len(rows) > 0 {
 			s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "owner"}, {Title: "path"}, {Title: "from"}}, rows))

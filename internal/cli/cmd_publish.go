@@ -5,16 +5,20 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"path/filepath"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/httpx"
-	"piedmont/internal/check/preflight"
+	"piedmont/internal/base/near"
+	"piedmont/internal/check"
 	"piedmont/internal/check/trial"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
 	"piedmont/internal/make/outbox"
+	"piedmont/internal/project/version"
 	"piedmont/internal/publish"
 )
 
@@ -56,7 +60,11 @@ func (a *app) publish() *cli.Command {
 			if err != nil {
 				return err
 			}
-			answer, err := a.publishTo(ctx, p, targets)
+			out, err := a.kept(p)
+			if err != nil {
+				return err
+			}
+			answer, err := a.publishTo(ctx, p, out, targets)
 			if err != nil {
 				return err
 			}
@@ -74,23 +82,20 @@ func toFlag(into *[]string) cli.Flag {
 }
 
 // choose picks the destinations: those that are named, else all that take this version.
-func choose(p *project, names []string) ([]*config.Destination, error) {
-	if len(p.config.Destinations) == 0 {
+func choose(p *loaded, names []string) ([]*publish.Keys, error) {
+	all := publish.Of(p.doc)
+	if len(all) == 0 {
 		return nil, usage("no destination is described: add a [destination.NAME] to " + config.FileName)
 	}
 	var known []string
-	for _, d := range p.config.Destinations {
+	for _, d := range all {
 		known = append(known, d.Name)
 	}
-	var out []*config.Destination
+	var out []*publish.Keys
 	for _, name := range names {
-		d := p.config.Destination(name)
+		d := publish.Find(p.doc, name)
 		if d == nil {
-			text := fmt.Sprintf("there is no destination %q", name)
-			if near := config.Near(name, known); near != "" {
-				text += fmt.Sprintf("; did you mean %q?", near)
-			}
-			return nil, usage(text)
+			return nil, usage(fmt.Sprintf("there is no destination %q", name) + near.Question(name, known))
 		}
 		if p.plan.Preview && !d.Previews {
 			return nil, previewRefused(p, name)
@@ -100,7 +105,7 @@ func choose(p *project, names []string) ([]*config.Destination, error) {
 	if len(names) > 0 {
 		return out, nil
 	}
-	for _, d := range p.config.Destinations {
+	for _, d := range all {
 		if !p.plan.Preview || d.Previews {
 			out = append(out, d)
 		}
@@ -111,36 +116,39 @@ func choose(p *project, names []string) ([]*config.Destination, error) {
 	return out, nil
 }
 
-func previewRefused(p *project, names string) error {
-	mend := "Commit everything and tag the commit, or set previews = true for the destination"
-	if p.plan.Why == "HEAD carries no version tag" || strings.HasPrefix(p.plan.Why, "HEAD carries no version tag;") {
-		mend = "Tag the commit, such as with: git tag " + p.config.Version.Pattern.Tag("1.0.0") + "\nOr set previews = true for the destination"
+func previewRefused(p *loaded, names string) error {
+	fix := "Commit everything and tag the commit, or set previews = true for the destination"
+	if p.plan.Reason == version.Untagged {
+		fix = "Tag the commit, such as with: git tag " + version.Of(p.doc).Pattern.Tag("1.0.0") + "\nOr set previews = true for the destination"
 	}
-	return usage(fmt.Sprintf("%s is a preview (%s), and %s takes none\n%s", p.plan.Version, p.plan.Why, names, mend))
+	return fault.Misuse(fmt.Sprintf("%s is a preview (%s), and %s takes none", p.plan.Version, p.plan.Why, names), fix)
 }
 
-func (a *app) publishTo(ctx context.Context, p *project, targets []*config.Destination) (publishedAnswer, error) {
-	answer := publishedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version}
-	dir := outbox.Dir(p.config.Dir, p.plan.Version)
-	m, _, err := publish.Load(dir)
+// kept reads the outbox of the planned version from the disk.
+func (a *app) kept(p *loaded) (*publish.Outbox, error) {
+	out, err := publish.Load(outbox.Dir(p.doc.Dir, p.plan.Version))
 	if errors.Is(err, fs.ErrNotExist) {
-		return answer, usage(fmt.Sprintf("there is no %s in the outbox: run \"piedmont make\" first", p.plan.Version))
+		return nil, usage(fmt.Sprintf("there is no %s in the outbox: run \"piedmont make\" first", p.plan.Version))
 	}
-	if err == nil {
-		outstanding, err := trial.Outstanding(dir, m, p.plan.Trials)
-		if err != nil {
-			return answer, err
-		}
-		if len(outstanding) > 0 {
-			return answer, &statusError{code: statusTrial, err: fmt.Errorf("nothing was published: a required trial has not passed\n  %s\nRun them with: piedmont try", strings.Join(outstanding, "\n  "))}
-		}
+	return out, err
+}
+
+func (a *app) publishTo(ctx context.Context, p *loaded, out *publish.Outbox, targets []*publish.Keys) (publishedAnswer, error) {
+	answer := publishedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version}
+	outstanding, err := trial.Outstanding(out.Dir, out.Manifest, trial.In(p.plan))
+	if err != nil {
+		return answer, err
+	}
+	if len(outstanding) > 0 {
+		return answer, &fault.Error{Status: fault.Trial, Fix: "Run them with: piedmont try",
+			What: "nothing was published: a required trial has not passed\n  " + strings.Join(outstanding, "\n  ")}
 	}
 	for _, t := range targets {
-		d, err := openDestination(ctx, p.config.Dir, t)
+		d, err := p.kinds.Destinations.Open(ctx, p.doc, t.Name)
 		if err != nil {
 			return answer, fmt.Errorf("destination %q: %w", t.Name, err)
 		}
-		res, err := a.publishOne(ctx, dir, t.Name, d)
+		res, err := a.publishOne(ctx, out, t.Name, d)
 		if err != nil {
 			if len(targets) > 1 {
 				return answer, fmt.Errorf("destination %q: %w%s", t.Name, err, sofar(answer))
@@ -163,10 +171,10 @@ func sofar(answer publishedAnswer) string {
 	return fmt.Sprintf("\nIt is public at %s", strings.Join(names, ", "))
 }
 
-func (a *app) publishOne(ctx context.Context, dir, name string, d publish.Destination) (*publish.Result, error) {
+func (a *app) publishOne(ctx context.Context, out *publish.Outbox, name string, d publish.Destination) (*publish.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	return publish.Run(ctx, dir, d, publish.Options{Name: name, Jobs: max(2, a.jobs), Patience: httpx.DefaultPatience, Events: sink})
+	return publish.Run(ctx, out, d, publish.Options{Name: name, Jobs: max(2, a.jobs), Patience: httpx.DefaultPatience, Events: sink})
 }
 
 func (a *app) showPublished(answer publishedAnswer) {
@@ -185,8 +193,8 @@ func (a *app) showPublished(answer publishedAnswer) {
 			how = "it was public there already, with the same files"
 		}
 		where := d.Where
-		if d.Kind == "folder" {
-			where = shorten(where)
+		if filepath.IsAbs(where) {
+			where = a.shorten(where)
 		}
 		rows = append(rows, []string{d.Name, s.Paint(term.Name, where), how})
 	}
@@ -223,12 +231,12 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if err != nil {
 		return err
 	}
-	findings := a.check(ctx, a.readyProject(p.config, p.facts, p.plan, targets, p.finder))
+	findings := a.check(ctx, p, a.readyProject(p, targets))
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if preflight.Obstacles(findings) > 0 {
-		return a.notReady(p.config.Project.Name+" "+p.plan.Version, findings)
+	if check.Obstacles(findings) > 0 {
+		return a.notReady(p.plan.Project.Name+" "+p.plan.Version, findings)
 	}
 	res, err := a.makeOutbox(ctx, p, noWait)
 	if err != nil {
@@ -239,7 +247,7 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 		a.showLeftOut(p.plan)
 		a.screen.Print("")
 	}
-	tried, err := a.tryOutbox(ctx, p, res.Dir, res.Manifest, p.plan.Trials)
+	tried, err := a.tryOutbox(ctx, p, res.Dir, res.Manifest, trial.In(p.plan))
 	if err != nil {
 		return err
 	}
@@ -250,7 +258,7 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if !tried.OK {
 		return a.trialsFailed(tried)
 	}
-	answer, err := a.publishTo(ctx, p, targets)
+	answer, err := a.publishTo(ctx, p, &publish.Outbox{Dir: res.Dir, Manifest: res.Manifest, Encoded: res.Encoded}, targets)
 	if err != nil {
 		return err
 	}

@@ -9,22 +9,21 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"piedmont/internal/check/preflight"
+	"piedmont/internal/base/fault"
+	"piedmont/internal/check"
 	"piedmont/internal/cli/term"
-	"piedmont/internal/config"
-	"piedmont/internal/lang/toolchain"
 	"piedmont/internal/plan"
-	"piedmont/internal/project/git"
+	"piedmont/internal/project"
 	"piedmont/internal/publish"
 )
 
 // readyAnswer is the JSON of what stands in the way; docs/commands.md describes it.
 type readyAnswer struct {
-	Ready     bool                `json:"ready"`
-	Version   string              `json:"version"`
-	Obstacles int                 `json:"obstacles"`
-	Seconds   float64             `json:"seconds"` // all checks together
-	Findings  []preflight.Finding `json:"findings"`
+	Ready     bool            `json:"ready"`
+	Version   string          `json:"version"`
+	Obstacles int             `json:"obstacles"`
+	Seconds   float64         `json:"seconds"` // all checks together
+	Findings  []check.Finding `json:"findings"`
 }
 
 func (a *app) ready() *cli.Command {
@@ -49,114 +48,117 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 	if err != nil {
 		return err
 	}
-	c, facts, configErr, gitErr := a.read(ctx, file, true)
-	if configErr != nil {
-		return configErr
+	p, docErr, gitErr := a.read(ctx, file, true)
+	if docErr != nil {
+		return docErr
 	}
-	title := c.Project.Name
-	var findings []preflight.Finding
-	var took time.Duration
+	name := project.Of(p.doc).Name
+	answer := readyAnswer{}
 	if gitErr != nil {
-		what, mend, _ := strings.Cut(gitErr.Error(), ": ")
-		findings = []preflight.Finding{{Check: "git", State: preflight.Obstacle, What: what, Mend: mend}}
-	} else {
-		finder := a.finder(c)
-		p, planErr := planOf(ctx, c, facts, finder)
-		if planErr == nil {
-			title += " " + p.Version
-		}
-		targets, err := chosen(c, p, to)
-		if err != nil {
-			return err
-		}
-		project := a.readyProject(c, facts, p, targets, finder)
-		var faults plan.Errors
-		if errors.As(planErr, &faults) {
-			project.PlanErrors = faults
-		} else if planErr != nil {
-			project.PlanErrors = []string{planErr.Error()}
-		}
-		start := time.Now()
-		findings = a.check(ctx, project)
-		took = time.Since(start)
+		what, mend := fault.Parts(gitErr)
+		answer.Findings = []check.Finding{{Check: "git", State: check.Obstacle, What: what, Mend: mend}}
+	} else if err := a.look(ctx, p, to, &answer); err != nil {
+		return err
 	}
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	n := preflight.Obstacles(findings)
+	answer.Obstacles = check.Obstacles(answer.Findings)
+	answer.Ready = answer.Obstacles == 0
+	title := strings.TrimSpace(name + " " + answer.Version)
 	if a.json {
-		answer := readyAnswer{Ready: n == 0, Obstacles: n, Seconds: took.Seconds(), Findings: findings, Version: strings.TrimPrefix(strings.TrimPrefix(title, c.Project.Name), " ")}
-		if err := a.printJSON(answer); err != nil || n == 0 {
+		if err := a.printJSON(answer); err != nil || answer.Ready {
 			return err
 		}
-		return &statusError{code: statusNotReady, err: errors.New("not ready"), silent: true}
+		return told{fault.NotReady}
 	}
-	if n > 0 {
-		return a.notReady(title, findings)
+	if !answer.Ready {
+		return a.notReady(title, answer.Findings)
 	}
-	a.showFindings(findings)
+	a.showFindings(answer.Findings)
 	a.screen.Print("\n%s is ready. Ship it with: %s", a.screen.Paint(term.Bold, title), a.screen.Paint(term.Name, "piedmont ship"))
 	return nil
 }
 
+// look plans and makes all checks.
+func (a *app) look(ctx context.Context, p *loaded, to []string, answer *readyAnswer) error {
+	planErr := a.planOf(ctx, p)
+	if planErr == nil {
+		answer.Version = p.plan.Version
+	}
+	targets, err := chosen(p, to)
+	if err != nil {
+		return err
+	}
+	look := a.readyProject(p, targets)
+	var faults plan.Errors
+	if errors.As(planErr, &faults) {
+		look.PlanErrors = faults
+	} else if planErr != nil {
+		look.PlanErrors = []string{planErr.Error()}
+	}
+	start := time.Now()
+	answer.Findings = a.check(ctx, p, look)
+	answer.Seconds = time.Since(start).Seconds()
+	return nil
+}
+
 // check makes all checks. When they take long, it says why.
-func (a *app) check(ctx context.Context, p *preflight.Project) []preflight.Finding {
+func (a *app) check(ctx context.Context, p *loaded, look *check.Project) []check.Finding {
 	if !a.quiet {
 		patience := time.AfterFunc(time.Second, func() {
 			a.screen.Say("Checking. The first time, a trivial program is compiled for each platform; that takes a while")
 		})
 		defer patience.Stop()
 	}
-	return preflight.Run(ctx, p, preflight.Checks)
+	return check.Run(ctx, look, p.kinds.Checks())
 }
 
 // chosen are the destinations that are looked at: all that are named or known,
 // also when they would refuse a preview, since what is missing there counts too.
-func chosen(c *config.Config, p *plan.Plan, names []string) ([]*config.Destination, error) {
+func chosen(p *loaded, names []string) ([]*publish.Keys, error) {
 	if len(names) == 0 {
-		return c.Destinations, nil
+		return publish.Of(p.doc), nil
 	}
-	return choose(&project{config: c, plan: &plan.Plan{}}, names)
+	return choose(&loaded{doc: p.doc, plan: &plan.Plan{}}, names)
 }
 
-func (a *app) readyProject(c *config.Config, facts git.Facts, p *plan.Plan, targets []*config.Destination, finder *toolchain.Finder) *preflight.Project {
-	fits := len(targets) > 0
+func (a *app) readyProject(p *loaded, targets []*publish.Keys) *check.Project {
+	out := &check.Project{Doc: p.doc, Facts: p.facts, Repo: a.repo(p.doc.Dir), Plan: p.plan, PreviewFits: len(targets) > 0}
 	for _, t := range targets {
-		fits = fits && t.Previews
+		out.PreviewFits = out.PreviewFits && t.Previews
+		out.Destinations = append(out.Destinations, t.Name)
 	}
-	return &preflight.Project{Config: c, Facts: facts, Repo: git.Repo{Dir: c.Dir}, Plan: p, Tools: a.tools, Finder: finder, Targets: targets, PreviewFits: fits,
-		Open: func(ctx context.Context, d *config.Destination) (publish.Destination, error) {
-			return openDestination(ctx, c.Dir, d)
-		}}
+	return out
 }
 
 // notReady shows the findings and gives the error for them.
-func (a *app) notReady(title string, findings []preflight.Finding) error {
+func (a *app) notReady(title string, findings []check.Finding) error {
 	if a.quiet || a.json {
 		for _, f := range findings {
-			if f.State == preflight.Obstacle {
+			if f.State == check.Obstacle {
 				a.screen.Say("%s: %s\n  %s", f.Check, f.What, f.Mend)
 			}
 		}
 	} else {
 		a.showFindings(findings)
 	}
-	n := preflight.Obstacles(findings)
+	n := check.Obstacles(findings)
 	stand := "stand"
 	if n == 1 {
 		stand = "stands"
 	}
 	a.screen.Say("")
 	a.screen.Say("%s", a.screen.PaintErr(term.Bad, fmt.Sprintf("%s is not ready: %s %s in the way", title, term.Count(n, "obstacle"), stand)))
-	return &statusError{code: statusNotReady, err: errors.New("not ready"), silent: true}
+	return told{fault.NotReady}
 }
 
-func (a *app) showFindings(findings []preflight.Finding) {
+func (a *app) showFindings(findings []check.Finding) {
 	s := a.screen
 	states := map[string]struct {
 		word  string
 		style term.Style
-	}{preflight.OK: {"ok", term.Good}, preflight.Advice: {"advice", term.Warn}, preflight.Obstacle: {"obstacle", term.Bad}}
+	}{check.OK: {"ok", term.Good}, check.Advice: {"advice", term.Warn}, check.Obstacle: {"obstacle", term.Bad}}
 	wide := 0
 	for _, f := range findings {
 		wide = max(wide, len(f.Check))

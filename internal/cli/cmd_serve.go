@@ -11,7 +11,9 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"piedmont/internal/cli/term"
+	"piedmont/internal/kinds"
 	"piedmont/internal/serve"
+	"piedmont/internal/serve/api"
 )
 
 func (a *app) serve() *cli.Command {
@@ -42,7 +44,8 @@ func (a *app) serve() *cli.Command {
 }
 
 func (a *app) runServe(ctx context.Context, data, listen, address string) error {
-	server, err := serve.New(serve.Options{Data: data, Address: address, Limits: serve.DefaultLimits, Log: a.log})
+	server, err := serve.New(ctx, serve.Options{Data: a.path(data), Address: address, Limits: serve.DefaultLimits, Log: a.log,
+		Present: kinds.New(kinds.Options{}).Present})
 	if err != nil {
 		return err
 	}
@@ -54,7 +57,7 @@ func (a *app) runServe(ctx context.Context, data, listen, address string) error 
 	a.screen.Print("http://%s/", l.Addr())
 	if !a.quiet {
 		a.screen.Say("The release page of %s; Ctrl-C ends it", data)
-		if list, err := serve.OpenTokens(data).List(); err == nil && len(list) == 0 {
+		if list, err := serve.OpenTokens(a.path(data)).List(); err == nil && len(list) == 0 {
 			a.screen.Say("Nobody can publish yet: make a token with \"piedmont serve token new NAME --data %s --project PROJECT\"", data)
 		}
 	}
@@ -72,10 +75,10 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 			return "", nil, usage(fmt.Sprintf("%q needs --data DIR, the folder of the release page", c.FullName()))
 		}
 		if what == "" {
-			return "", serve.OpenTokens(*data), noArgs(c)
+			return "", serve.OpenTokens(a.path(*data)), noArgs(c)
 		}
 		name, err := oneArg(c, what)
-		return name, serve.OpenTokens(*data), err
+		return name, serve.OpenTokens(a.path(*data)), err
 	}
 	return &cli.Command{
 		Name: "token", Usage: "makes, lists and ends the tokens of a release page",
@@ -104,9 +107,9 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 						return usage("a token needs --project NAME, or --project \"*\" for every project")
 					}
 					if len(rights) == 0 {
-						rights = serve.Rights
+						rights = api.Rights
 					}
-					if info, err := os.Stat(*data); err == nil && !info.IsDir() {
+					if info, err := os.Stat(a.path(*data)); err == nil && !info.IsDir() {
 						return usage(*data + " is not a folder")
 					}
 					secret, err := tokens.Add(name, projects, rights, time.Now())

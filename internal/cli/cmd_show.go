@@ -11,7 +11,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"piedmont/internal/cli/term"
-	"piedmont/internal/config"
 	"piedmont/internal/format/archive"
 	"piedmont/internal/format/exe"
 	"piedmont/internal/release"
@@ -19,10 +18,10 @@ import (
 
 // archiveAnswer is the JSON of an archive; docs/commands.md describes it.
 type archiveAnswer struct {
-	File   string         `json:"file"`
-	Format string         `json:"format"`
-	Size   int64          `json:"size"`
-	Holds  []archive.Item `json:"holds"`
+	File   string          `json:"file"`
+	Format string          `json:"format"`
+	Size   int64           `json:"size"`
+	Holds  []archive.Entry `json:"holds"`
 	// Binaries are the executables among them, by path.
 	Binaries map[string]*exe.Info `json:"binaries"`
 }
@@ -34,11 +33,11 @@ func (a *app) show() *cli.Command {
 		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), zip\narchives, packages (deb, rpm, apk, arch) and manifest.json. PATH is an executable inside of an archive. The format\nis known by the content, not by the name.",
 		Metadata:    example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz", "piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz hutbell", "piedmont show /usr/bin/git", "piedmont show outbox/1.4.0/manifest.json"),
 		Commands:    []*cli.Command{a.showPlatforms()},
-		Action: func(_ context.Context, c *cli.Command) error {
+		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() == 0 || c.NArg() > 2 {
 				return usage("name a file to show, and if it is an archive, an executable in it; or run \"piedmont show platforms\"")
 			}
-			path := c.Args().First()
+			path := a.path(c.Args().First())
 			info, err := os.Stat(path)
 			if errors.Is(err, fs.ErrNotExist) {
 				return usage(fmt.Sprintf("there is no file %s", path))
@@ -50,7 +49,7 @@ func (a *app) show() *cli.Command {
 				return usage(fmt.Sprintf("%s is a folder: name a file in it, or run \"piedmont verify %s\"", path, path))
 			}
 			if c.NArg() == 2 {
-				return a.showMember(path, c.Args().Get(1))
+				return a.showMember(ctx, path, c.Args().Get(1))
 			}
 			x, err := exe.ReadFile(path)
 			if err == nil {
@@ -63,13 +62,13 @@ func (a *app) show() *cli.Command {
 			if err != nil {
 				return err
 			}
-			if format != "" {
-				return a.showPackage(path, format)
+			if format != nil {
+				return a.showPackage(ctx, path, format)
 			}
 			if filepath.Ext(path) == ".json" {
 				return a.showManifest(path)
 			}
-			return a.showArchive(path, info.Size())
+			return a.showArchive(ctx, path, info.Size())
 		},
 	}
 }
@@ -102,7 +101,7 @@ func (a *app) showManifest(path string) error {
 		s.Print("\n%s holds", s.Paint(term.Bold, file.Name))
 		var rows [][]string
 		for _, e := range file.Holds {
-			rows = append(rows, []string{e.Mode, e.Path, term.Size(e.Size), e.Link})
+			rows = append(rows, []string{archive.Octal(e.Mode), e.Path, term.Size(e.Size), e.Link})
 		}
 		s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "path"}, {Title: "size", Right: true}, {Title: "link to"}}, rows))
 	}
@@ -116,16 +115,16 @@ func tagged(m *release.Manifest) string {
 	return ", tag " + m.Tag
 }
 
-func (a *app) showArchive(path string, size int64) error {
-	format, items, found, err := binariesIn(path)
+func (a *app) showArchive(ctx context.Context, path string, size int64) error {
+	format, items, found, err := binariesIn(ctx, path)
 	if errors.Is(err, archive.ErrNotArchive) {
 		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an archive (tar, zip), a package (deb, rpm, apk, arch) or a manifest.json", path)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
-	if format := ofTar(items); format != "" {
-		return a.showPackage(path, format)
+	if format := packageIn(items); format != nil {
+		return a.showPackage(ctx, path, format)
 	}
 	if a.json {
 		return a.printJSON(archiveAnswer{path, format, size, items, found})
@@ -135,11 +134,7 @@ func (a *app) showArchive(path string, size int64) error {
 	var total int64
 	for _, i := range items {
 		total += i.Size
-		n := term.Size(i.Size)
-		if i.Type != "file" {
-			n = ""
-		}
-		rows = append(rows, []string{i.Mode, i.Type, i.Owner, i.Time.Format("2006-01-02 15:04:05"), n, printable(i.Path), printable(i.Link)})
+		rows = append(rows, []string{archive.Octal(i.Mode), i.Type(), owner(i), i.Time.Format("2006-01-02 15:04:05"), sizeOf(i), printable(i.Path), printable(i.Link)})
 	}
 	s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"}, {Title: "time (UTC)"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
 	if text := a.binaryTable(items, found); text != "" {
@@ -148,6 +143,22 @@ func (a *app) showArchive(path string, size int64) error {
 	s.Print("")
 	s.Print("%s: %s archive, %s, %s of content in %s", s.Paint(term.Bold, filepath.Base(path)), format, entries(len(items)), term.Size(total), term.Size(size))
 	return nil
+}
+
+// owner is user:group, "" in formats without owners.
+func owner(e archive.Entry) string {
+	if e.Owner+e.Group == "" {
+		return ""
+	}
+	return e.Owner + ":" + e.Group
+}
+
+// sizeOf is the size of a file; other things have none.
+func sizeOf(e archive.Entry) string {
+	if e.Type() != "file" {
+		return ""
+	}
+	return term.Size(e.Size)
 }
 
 func entries(n int) string {
@@ -165,12 +176,4 @@ func printable(name string) string {
 		}
 	}
 	return name
-}
-
-// nearest suggests the name that was perhaps meant.
-func nearest(name string, known []string) string {
-	if near := config.Near(name, known); near != "" {
-		return fmt.Sprintf("; did you mean %q?", near)
-	}
-	return ""
 }

@@ -1,12 +1,14 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"path/filepath"
 	"strings"
 
+	"piedmont/internal/base/near"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/format/archive"
 	"piedmont/internal/format/exe"
@@ -180,10 +182,10 @@ func hardened(i *exe.Info) string {
 var errFound = errors.New("found")
 
 // showMember shows one file of an archive: what it is, if it is a binary.
-func (a *app) showMember(file, member string) error {
+func (a *app) showMember(ctx context.Context, file, member string) error {
 	var names []string
 	var x *exe.Examined
-	_, _, err := archive.Walk(file, func(i archive.Item, r io.Reader) error {
+	_, _, err := archive.Walk(ctx, file, readers(), func(i archive.Entry, r io.Reader) error {
 		names = append(names, i.Path)
 		if strings.TrimPrefix(i.Path, "./") != strings.TrimPrefix(member, "./") {
 			return nil
@@ -202,13 +204,13 @@ func (a *app) showMember(file, member string) error {
 	case err != nil:
 		return fmt.Errorf("%s: %w", file, err)
 	}
-	return usage(fmt.Sprintf("%s holds no file %s%s", file, member, nearest(member, names)))
+	return usage(fmt.Sprintf("%s holds no file %s%s", file, member, near.Question(member, names)))
 }
 
 // binariesIn examines every executable of an archive.
-func binariesIn(path string) (format string, items []archive.Item, found map[string]*exe.Info, err error) {
+func binariesIn(ctx context.Context, path string) (format string, items []archive.Entry, found map[string]*exe.Info, err error) {
 	found = map[string]*exe.Info{}
-	format, items, err = archive.Walk(path, func(i archive.Item, r io.Reader) error {
+	format, items, err = archive.Walk(ctx, path, readers(), func(i archive.Entry, r io.Reader) error {
 		x, err := exe.ReadStream(r)
 		if err == nil {
 			found[i.Path] = x.Binary
@@ -218,7 +220,7 @@ func binariesIn(path string) (format string, items []archive.Item, found map[str
 	return format, items, found, err
 }
 
-func (a *app) binaryTable(items []archive.Item, found map[string]*exe.Info) string {
+func (a *app) binaryTable(items []archive.Entry, found map[string]*exe.Info) string {
 	var rows [][]string
 	for _, i := range items {
 		b := found[i.Path]

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -11,11 +12,8 @@ import (
 	"piedmont/internal/cli/term"
 	"piedmont/internal/format/archive"
 	"piedmont/internal/format/exe"
+	"piedmont/internal/kinds"
 	"piedmont/internal/linuxpkg"
-	"piedmont/internal/linuxpkg/alpm"
-	"piedmont/internal/linuxpkg/apk"
-	"piedmont/internal/linuxpkg/deb"
-	"piedmont/internal/linuxpkg/rpm"
 )
 
 // packageAnswer is the JSON of a package; docs/commands.md describes it.
@@ -26,58 +24,37 @@ type packageAnswer struct {
 	Binaries map[string]*exe.Info `json:"binaries"`
 }
 
-// packageFormat knows a package by its content; "" is none.
-func packageFormat(path string) (string, error) {
+// readers are those of every archive.
+func readers() []archive.Reader { return kinds.New(kinds.Options{}).Readers() }
+
+// packageFormat knows a package by how it begins; nil is none.
+func packageFormat(path string) (linuxpkg.Format, error) {
 	f, err := os.Open(path)
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	defer func() { _ = f.Close() }()
-	head := make([]byte, 24)
+	head := make([]byte, 512)
 	n, _ := io.ReadFull(f, head)
-	switch text := string(head[:n]); {
-	case strings.HasPrefix(text, "!<arch>\ndebian-binary"):
-		return linuxpkg.Deb, nil
-	case strings.HasPrefix(text, "\xed\xab\xee\xdb"):
-		return linuxpkg.RPM, nil
-	}
-	return "", nil
+	return kinds.PackageOf(head[:n]), nil
 }
 
-// ofTar knows the packages that are tars by what they hold.
-func ofTar(items []archive.Item) string {
-	has := func(name string) bool {
-		return slices.ContainsFunc(items, func(i archive.Item) bool { return i.Path == name })
-	}
-	switch {
-	case has(".PKGINFO") && (has(".MTREE") || has(".BUILDINFO")):
-		return linuxpkg.Arch
-	case has(".PKGINFO"):
-		return linuxpkg.APK
-	}
-	return ""
+// packageIn knows the packages that are tars by what they hold.
+func packageIn(items []archive.Entry) linuxpkg.Format {
+	return kinds.PackageIn(func(name string) bool {
+		return slices.ContainsFunc(items, func(i archive.Entry) bool { return i.Path == name })
+	})
 }
 
-func (a *app) showPackage(path, format string) error {
+func (a *app) showPackage(ctx context.Context, path string, format linuxpkg.Format) error {
 	found := map[string]*exe.Info{}
-	look := func(i archive.Item, r io.Reader) error {
+	look := func(i archive.Entry, r io.Reader) error {
 		if x, err := exe.ReadStream(r); err == nil {
 			found[i.Path] = x.Binary
 		}
 		return nil
 	}
-	var p *linuxpkg.Shown
-	var err error
-	switch format {
-	case linuxpkg.Deb:
-		p, err = deb.Read(path, look)
-	case linuxpkg.RPM:
-		p, err = rpm.Read(path, look)
-	case linuxpkg.APK:
-		p, err = apk.Read(path, look)
-	default:
-		p, err = alpm.Read(path, look)
-	}
+	p, err := format.Read(ctx, path, look)
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
 	}
@@ -125,11 +102,7 @@ func (a *app) printPackage(path string, size int64, p *linuxpkg.Shown, found map
 	}
 	rows = nil
 	for _, i := range p.Files {
-		n := term.Size(i.Size)
-		if i.Type != "file" {
-			n = ""
-		}
-		rows = append(rows, []string{i.Mode, i.Type, i.Owner, n, printable(i.Path), printable(i.Link)})
+		rows = append(rows, []string{archive.Octal(i.Mode), i.Type(), owner(i), sizeOf(i), printable(i.Path), printable(i.Link)})
 	}
 	if len(rows) > 0 {
 		s.Print("\n%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))

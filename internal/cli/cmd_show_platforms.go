@@ -4,17 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/check/trial"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
+	"piedmont/internal/lang"
 	"piedmont/internal/lang/toolchain"
+	"piedmont/internal/project"
 )
 
 // platformAnswer is the JSON of one platform; docs/commands.md describes it.
@@ -46,29 +48,29 @@ func (a *app) runPlatforms(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	c, err := config.Load(file, func() ([]string, error) { return a.tools.Platforms(ctx, filepath.Dir(file)) })
+	p, err := a.describe(ctx, file, false)
 	if err != nil {
 		return err
 	}
 	list := []platformAnswer{}
-	finder := a.finder(c)
-	for _, on := range platformsOf(c) {
-		one, err := a.onePlatform(ctx, c, finder, on)
+	for _, on := range platformsOf(p.doc) {
+		one, err := a.onePlatform(ctx, p, on)
 		if err != nil {
 			return err
 		}
 		list = append(list, one)
 	}
+	name := project.Of(p.doc).Name
 	if a.json {
-		return a.printJSON(map[string]any{"project": c.Project.Name, "platforms": list})
+		return a.printJSON(map[string]any{"project": name, "platforms": list})
 	}
-	a.printPlatforms(c, list)
+	a.printPlatforms(name, list)
 	return nil
 }
 
-func platformsOf(c *config.Config) []platform.Platform {
+func platformsOf(d *config.Document) []platform.Platform {
 	var out []platform.Platform
-	for _, p := range c.Programs {
+	for _, p := range lang.Programs(d) {
 		for _, on := range p.Platforms.List {
 			if !slices.Contains(out, on) {
 				out = append(out, on)
@@ -78,29 +80,28 @@ func platformsOf(c *config.Config) []platform.Platform {
 	return out
 }
 
-func (a *app) onePlatform(ctx context.Context, c *config.Config, finder *toolchain.Finder, on platform.Platform) (platformAnswer, error) {
+func (a *app) onePlatform(ctx context.Context, all *loaded, on platform.Platform) (platformAnswer, error) {
 	one := platformAnswer{Platform: on.String(), Programs: []string{}, Compilers: []string{}, From: []string{}}
-	for _, p := range c.Programs {
+	for _, p := range lang.Programs(all.doc) {
 		if !slices.Contains(p.Platforms.List, on) {
 			continue
 		}
 		one.Programs = append(one.Programs, p.Name)
-		if p.Language == "go" {
-			t, err := a.tools.Find(ctx, filepath.Join(c.Dir, filepath.FromSlash(p.Source)))
-			if err != nil {
-				return one, err
-			}
-			one.compiler(t.Version, "")
+		version, err := all.kinds.Programs.CompilerOf(ctx, all.doc.Dir, p)
+		if err != nil {
+			return one, err
 		}
-		if p.Language == "prebuilt" || (p.Language == "go" && !p.Cgo) {
+		if version != "" {
+			one.compiler(version, "")
+		}
+		if !p.CallsCompiler() {
 			continue
 		}
-		cc, err := finder.Find(ctx, on, p.Toolchain, false)
-		var missing *toolchain.MissingError
+		cc, err := all.kinds.Finder.Find(ctx, on, toolchain.Options{Name: p.Building().Toolchain})
 		var unfetched *toolchain.NotFetchedError
 		switch {
-		case errors.As(err, &missing):
-			one.miss(missing.What, missing.Mend)
+		case errors.Is(err, toolchain.ErrMissing):
+			one.miss(fault.Parts(err))
 		case errors.As(err, &unfetched):
 			one.compiler(fmt.Sprintf("[toolchain.%s]", unfetched.Name), "an archive that is still to be fetched")
 		case err != nil:
@@ -142,7 +143,7 @@ func shortVersion(cc *toolchain.Compiler) string {
 	return line
 }
 
-func (a *app) printPlatforms(c *config.Config, list []platformAnswer) {
+func (a *app) printPlatforms(name string, list []platformAnswer) {
 	s := a.screen
 	var rows [][]string
 	for _, p := range list {
@@ -172,7 +173,7 @@ func (a *app) printPlatforms(c *config.Config, list []platformAnswer) {
 		}
 	}
 	if len(gaps) == 0 {
-		s.Print("\n%s: nothing is missing on this machine", s.Paint(term.Bold, c.Project.Name))
+		s.Print("\n%s: nothing is missing on this machine", s.Paint(term.Bold, name))
 		return
 	}
 	s.Print("\n%s", s.Paint(term.Bold, "What is missing on this machine"))

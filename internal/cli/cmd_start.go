@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -27,18 +26,11 @@ func (a *app) start() *cli.Command {
 			if err := noArgs(c); err != nil {
 				return err
 			}
-			dir, err := os.Getwd()
-			if err != nil {
-				return err
-			}
-			file := filepath.Join(dir, config.FileName)
+			file := filepath.Join(a.dir, config.FileName)
 			if _, err := os.Lstat(file); err == nil && !print {
 				return usage(fmt.Sprintf("there is a %s here already, and it stays as it is: see what it makes with \"piedmont plan\"", config.FileName))
 			}
-			found, err := scaffold.Look(ctx, dir)
-			if errors.Is(err, scaffold.ErrNothing) {
-				return usage(err.Error() + "\nGo to the root of a Go project, or name it with -C")
-			}
+			found, err := scaffold.Look(ctx, a.dir, a.env)
 			if err != nil {
 				return err
 			}

@@ -2,9 +2,7 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -13,14 +11,13 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/fault"
+	"piedmont/internal/base/near"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/check/trial"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
 	"piedmont/internal/lang/toolchain"
-	"piedmont/internal/make/outbox"
-	"piedmont/internal/plan"
-	"piedmont/internal/publish"
 	"piedmont/internal/release"
 )
 
@@ -61,22 +58,18 @@ func (a *app) runTry(ctx context.Context, names, platforms []string) error {
 	if err != nil {
 		return err
 	}
-	if len(p.config.Trials) == 0 {
+	if len(trial.Of(p.doc)) == 0 {
 		return usage("no trial is described: add a [trial.NAME] to " + config.FileName)
 	}
 	trials, err := chosenTrials(p, names, platforms)
 	if err != nil {
 		return err
 	}
-	dir := outbox.Dir(p.config.Dir, p.plan.Version)
-	m, _, err := publish.Load(dir)
-	if errors.Is(err, fs.ErrNotExist) {
-		return usage(fmt.Sprintf("there is no %s in the outbox: run \"piedmont make\" first", p.plan.Version))
-	}
+	out, err := a.kept(p)
 	if err != nil {
 		return err
 	}
-	answer, err := a.tryOutbox(ctx, p, dir, m, trials)
+	answer, err := a.tryOutbox(ctx, p, out.Dir, out.Manifest, trials)
 	if err != nil {
 		return err
 	}
@@ -84,7 +77,7 @@ func (a *app) runTry(ctx context.Context, names, platforms []string) error {
 		if err := a.printJSON(answer); err != nil || answer.OK {
 			return err
 		}
-		return &statusError{code: statusTrial, err: errors.New("a trial failed"), silent: true}
+		return told{fault.Trial}
 	}
 	if !a.quiet {
 		a.showTried(answer)
@@ -96,12 +89,12 @@ func (a *app) runTry(ctx context.Context, names, platforms []string) error {
 }
 
 // chosenTrials picks those that are named.
-func chosenTrials(p *project, names, platforms []string) ([]plan.Trial, error) {
+func chosenTrials(p *loaded, names, platforms []string) ([]trial.Trial, error) {
 	var knownNames, knownPlatforms []string
-	for _, t := range p.config.Trials {
+	for _, t := range trial.Of(p.doc) {
 		knownNames = append(knownNames, t.Name)
 	}
-	for _, t := range p.plan.Trials {
+	for _, t := range trial.In(p.plan) {
 		if !slices.Contains(knownPlatforms, t.Platform) {
 			knownPlatforms = append(knownPlatforms, t.Platform)
 		}
@@ -111,20 +104,16 @@ func chosenTrials(p *project, names, platforms []string) ([]plan.Trial, error) {
 			if slices.Contains(list[1], name) {
 				continue
 			}
-			text := fmt.Sprintf("there is no %s %q", what, name)
-			if near := config.Near(name, list[1]); near != "" {
-				text += fmt.Sprintf("; did you mean %q?", near)
-			}
-			return nil, usage(text)
+			return nil, usage(fmt.Sprintf("there is no %s %q", what, name) + near.Question(name, list[1]))
 		}
 	}
-	return slices.DeleteFunc(slices.Clone(p.plan.Trials), func(t plan.Trial) bool {
+	return slices.DeleteFunc(slices.Clone(trial.In(p.plan)), func(t trial.Trial) bool {
 		return len(names) > 0 && !slices.Contains(names, t.Name) || len(platforms) > 0 && !slices.Contains(platforms, t.Platform)
 	}), nil
 }
 
 // tryOutbox runs trials and keeps their results beside the files.
-func (a *app) tryOutbox(ctx context.Context, p *project, dir string, m *release.Manifest, trials []plan.Trial) (triedAnswer, error) {
+func (a *app) tryOutbox(ctx context.Context, p *loaded, dir string, m *release.Manifest, trials []trial.Trial) (triedAnswer, error) {
 	answer := triedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version, OK: true, Trials: []trial.Result{}}
 	if len(trials) == 0 {
 		return answer, nil
@@ -132,7 +121,12 @@ func (a *app) tryOutbox(ctx context.Context, p *project, dir string, m *release.
 	start := time.Now()
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	results, err := trial.Run(ctx, dir, m, trials, trial.Options{Jobs: a.jobs, Events: sink, Cache: cacheFolder(), Sysroot: sysroots(ctx, p.finder)})
+	cache, err := a.env.Cache()
+	if err != nil {
+		cache = filepath.Join(os.TempDir(), "piedmont")
+	}
+	results, err := trial.Run(ctx, dir, m, trials, trial.Options{Jobs: a.jobs, Events: sink, Cache: cache, Env: a.env,
+		Readers: p.kinds.Readers(), Sysroot: sysroots(ctx, p.kinds.Finder)})
 	if err != nil {
 		return answer, err
 	}
@@ -158,18 +152,11 @@ func (a *app) tryOutbox(ctx context.Context, p *project, dir string, m *release.
 // toolchain, or where Debian's are.
 func sysroots(ctx context.Context, finder *toolchain.Finder) func(platform.Platform) string {
 	return func(on platform.Platform) string {
-		if cc, err := finder.Find(ctx, on, "", false); err == nil && cc.Sysroot != "" {
+		if cc, err := finder.Find(ctx, on, toolchain.Options{}); err == nil && cc.Sysroot != "" {
 			return cc.Sysroot
 		}
 		return toolchain.SystemSysroot(on)
 	}
-}
-
-func cacheFolder() string {
-	if dir, err := os.UserCacheDir(); err == nil {
-		return filepath.Join(dir, "piedmont")
-	}
-	return filepath.Join(os.TempDir(), "piedmont")
 }
 
 func (a *app) showTried(t triedAnswer) {
@@ -245,5 +232,5 @@ func (a *app) trialsFailed(t triedAnswer) error {
 	} else if t.Failed == 0 {
 		text = fmt.Sprintf("%s that must pass could not be run here", term.Count(len(bad), "trial"))
 	}
-	return &statusError{code: statusTrial, err: errors.New(text)}
+	return &fault.Error{What: text, Status: fault.Trial}
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/check/verify"
 	"piedmont/internal/cli/term"
 )
@@ -34,7 +35,7 @@ func (a *app) verify() *cli.Command {
 				a.showReport(r)
 			}
 			if err == nil && !r.OK {
-				err = &statusError{code: statusMismatch, err: errors.New("it does not match"), silent: true}
+				err = told{fault.Mismatch}
 			}
 			return err
 		},
@@ -48,17 +49,15 @@ func (a *app) runVerify(ctx context.Context, where string) (*verify.Report, erro
 	}
 	defer stop()
 	o := verify.Options{Jobs: max(2, a.jobs), Events: sink}
-	check := verify.Folder
+	var r *verify.Report
+	var err error
 	if strings.HasPrefix(where, "http://") || strings.HasPrefix(where, "https://") {
-		check = verify.URL
+		r, err = verify.URL(ctx, where, o)
+	} else {
+		r, err = verify.Folder(ctx, a.path(where), o)
 	}
-	r, err := check(ctx, where, o)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, usage(fmt.Sprintf("there is nothing at %s: name a folder with a release, its manifest.json, or an address", where))
-	}
-	var bad *verify.BadManifest
-	if errors.As(err, &bad) {
-		return nil, &statusError{code: statusMismatch, err: err}
 	}
 	return r, err
 }

@@ -8,88 +8,51 @@ import (
 	"strings"
 	"syscall"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
 	"piedmont/internal/lang"
 	"piedmont/internal/make/engine"
-	"piedmont/internal/make/outbox"
 	"piedmont/internal/plan"
-	"piedmont/internal/project/git"
-	"piedmont/internal/publish"
 )
 
-// Exit statuses. They are part of what Piedmont promises; docs/commands.md lists them.
-const (
-	statusDone        = 0
-	statusFailed      = 1
-	statusUsage       = 2
-	statusNotReady    = 3
-	statusTrial       = 4
-	statusStopped     = 5
-	statusMismatch    = 6
-	statusInterrupted = 130
-)
-
-// Statuses describes the exit statuses for the help and the reference.
+// statuses describes the exit statuses for the help and the reference.
 var statuses = []struct {
-	code int
+	code fault.Status
 	text string
 }{
-	{statusDone, "done"},
-	{statusFailed, "failed"},
-	{statusUsage, "the call, the configuration or the repository is not as it must be"},
-	{statusNotReady, "not ready: something stands in the way of a release"},
-	{statusTrial, "a trial failed, or one that is required was not run"},
-	{statusStopped, "publishing stopped part-way; run it again to go on"},
-	{statusMismatch, "what was verified does not match"},
-	{statusInterrupted, "interrupted"},
+	{fault.Done, "done"},
+	{fault.Failed, "failed"},
+	{fault.Usage, "the call, the configuration or the repository is not as it must be"},
+	{fault.NotReady, "not ready: something stands in the way of a release"},
+	{fault.Trial, "a trial failed, or one that is required was not run"},
+	{fault.Stopped, "publishing stopped part-way; run it again to go on"},
+	{fault.Mismatch, "what was verified does not match"},
+	{fault.Interrupted, "interrupted"},
 }
 
-// statusError carries an exit status; a silent one has been told already.
-type statusError struct {
-	code   int
-	err    error
-	silent bool
-}
+// told is an error that was told already: only its status is left to give.
+type told struct{ status fault.Status }
 
-func (e *statusError) Error() string { return e.err.Error() }
-func (e *statusError) Unwrap() error { return e.err }
+func (t told) Error() string            { return "told already" }
+func (t told) ExitStatus() fault.Status { return t.status }
 
-func usage(text string) error { return &statusError{code: statusUsage, err: errors.New(text)} }
+func usage(text string) error { return fault.Misuse(text, "") }
 
 // exit says what went wrong and gives the status for it.
 func (a *app) exit(ctx context.Context, err error) int {
 	if err == nil {
-		return statusDone
+		return int(fault.Done)
 	}
 	if ctx.Err() != nil && (errors.Is(err, context.Canceled) || ctx.Err() == context.Canceled) {
 		a.screen.Say("Interrupted. Nothing half-made is left; run it again to go on")
-		return statusInterrupted
+		return int(fault.Interrupted)
 	}
-	var known *statusError
-	if errors.As(err, &known) && known.silent {
-		return known.code
+	var silent told
+	if !errors.As(err, &silent) {
+		a.tell(err)
 	}
-	a.tell(err)
-	return statusOf(err)
-}
-
-func statusOf(err error) int {
-	var known *statusError
-	var faults config.Errors
-	var planned plan.Errors
-	var stopped *publish.StoppedError
-	switch {
-	case errors.As(err, &known):
-		return known.code
-	case errors.As(err, &faults), errors.As(err, &planned), errors.Is(err, config.ErrMissing),
-		errors.Is(err, git.ErrNoGit), errors.Is(err, git.ErrNoRepository), errors.Is(err, git.ErrNoCommit),
-		errors.Is(err, lang.ErrNoGo):
-		return statusUsage
-	case errors.As(err, &stopped):
-		return statusStopped
-	}
-	return statusFailed
+	return int(fault.Of(err))
 }
 
 // tell writes an error for a person: what, where, and what to do.
@@ -144,7 +107,7 @@ func (a *app) tellSteps(e *engine.Error) {
 			}
 			continue
 		}
-		var examined *outbox.ExamineError
+		var examined *lang.ExamineError
 		if errors.As(f.Err, &examined) {
 			s.Say("%s what was made for %s is not what was declared", s.PaintErr(term.Bad, "Error:"), s.PaintErr(term.Bold, examined.Platform))
 			for _, line := range examined.Faults {

@@ -3,8 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
-	"os"
 	"path/filepath"
 
 	"golang.org/x/sync/errgroup"
@@ -12,108 +10,87 @@ import (
 	"piedmont/internal/base/platform"
 	"piedmont/internal/base/progress"
 	"piedmont/internal/config"
-	"piedmont/internal/lang"
+	"piedmont/internal/kinds"
 	"piedmont/internal/lang/toolchain"
 	"piedmont/internal/plan"
+	"piedmont/internal/plan/survey"
 	"piedmont/internal/project/git"
-	"piedmont/internal/project/history"
-	"piedmont/internal/project/version"
 )
 
-// project is a configuration with its plan.
-type project struct {
-	config *config.Config
-	plan   *plan.Plan
-	facts  git.Facts
-	finder *toolchain.Finder
+// loaded is a description with its plan.
+type loaded struct {
+	doc   *config.Document
+	plan  *plan.Plan
+	facts git.Facts
+	kinds *kinds.Kinds
 }
 
-// load reads the configuration, asks git, and computes the plan.
-func (a *app) load(ctx context.Context) (*project, error) {
+// load reads the description, asks git, and computes the plan.
+func (a *app) load(ctx context.Context) (*loaded, error) {
 	file, err := a.configFile()
 	if err != nil {
 		return nil, err
 	}
-	c, facts, configErr, gitErr := a.read(ctx, file, false)
-	if err := first(configErr, gitErr); err != nil {
-		return nil, err
+	p, docErr, gitErr := a.read(ctx, file, false)
+	if docErr != nil {
+		return nil, docErr
 	}
-	finder := a.finder(c)
-	p, err := planOf(ctx, c, facts, finder)
+	if gitErr != nil {
+		return nil, gitErr
+	}
+	return p, a.planOf(ctx, p)
+}
+
+// describe reads the description alone.
+func (a *app) describe(ctx context.Context, file string, withoutGo bool) (*loaded, error) {
+	k := kinds.New(kinds.Options{Ctx: ctx, Dir: filepath.Dir(file), Env: a.env, Lenient: withoutGo, Go: a.golang, Events: sayEvents{a}})
+	doc, err := config.Load(file, k.Tables())
 	if err != nil {
 		return nil, err
 	}
-	return &project{c, p, facts, finder}, nil
+	k.Use(doc)
+	return &loaded{doc: doc, kinds: k}, nil
 }
 
 // read reads the file while git is being asked. A faulty file is told before
 // anything that git says. With withoutGo a missing toolchain is no fault; the
 // platforms are not checked then.
-func (a *app) read(ctx context.Context, file string, withoutGo bool) (c *config.Config, facts git.Facts, configErr, gitErr error) {
-	dir := filepath.Dir(file)
+func (a *app) read(ctx context.Context, file string, withoutGo bool) (p *loaded, docErr, gitErr error) {
+	var facts git.Facts
 	var g errgroup.Group
 	g.Go(func() error {
-		c, configErr = config.Load(file, func() ([]string, error) {
-			list, err := a.tools.Platforms(ctx, dir)
-			if withoutGo && errors.Is(err, lang.ErrNoGo) {
-				return nil, nil
-			}
-			return list, err
-		})
+		p, docErr = a.describe(ctx, file, withoutGo)
 		return nil
 	})
 	g.Go(func() error {
-		facts, gitErr = git.Repo{Dir: dir}.Facts(ctx)
+		facts, gitErr = a.repo(filepath.Dir(file)).Facts(ctx)
 		return nil
 	})
 	_ = g.Wait() // each keeps its own error
-	return c, facts, configErr, gitErr
+	if docErr == nil {
+		p.facts = facts
+	}
+	return p, docErr, gitErr
 }
 
-// planOf decides the version, reads what happened since the last one, and plans.
-func planOf(ctx context.Context, c *config.Config, facts git.Facts, finder *toolchain.Finder) (*plan.Plan, error) {
-	r := git.Repo{Dir: c.Dir}
-	h := version.History{Commit: facts.Commit, Here: facts.Here, Dirty: len(facts.Dirty) > 0}
-	if p := c.Version.Place; p != nil {
-		var err error
-		if h.Declared, err = p.Read(c.Dir); err != nil {
-			return nil, usage("version.source " + err.Error())
-		}
-		if !version.Valid(h.Declared) {
-			return nil, usage(fmt.Sprintf("version.source %s: %q is not a version as SemVer 2.0 writes it, such as 1.4.0", p, h.Declared))
-		}
-		h.Source = p.String()
-	}
-	if _, here := c.Version.Pattern.Highest(facts.Here); here == nil {
-		var err error
-		accept := func(tag string) bool { return c.Version.Pattern.Version(tag) != nil }
-		if h.Last, h.Distance, err = r.LastTag(ctx, c.Version.Pattern.Glob(), accept); err != nil {
-			return nil, err
-		}
-	}
-	release := version.Decide(h, c.Version.Pattern)
-	if release.Preview {
-		if shallow, err := r.Shallow(ctx); err == nil && shallow {
-			release.Why += "; the clone is shallow and may lack tags: git fetch --unshallow --tags"
-		}
-	}
-	since, err := history.Since(ctx, r, c, facts.Here, !release.Preview && !version.IsPrerelease(release.Version))
+func (a *app) repo(dir string) git.Repo { return git.Repo{Dir: dir, Env: a.env} }
+
+// planOf surveys the project and plans.
+func (a *app) planOf(ctx context.Context, p *loaded) error {
+	facts, err := survey.Take(ctx, p.doc, p.facts, a.repo(p.doc.Dir))
 	if err != nil {
-		return nil, err
+		return err
 	}
-	return plan.New(c, plan.Facts{Release: release, Commit: facts.Commit, Time: facts.Time, Files: os.DirFS(c.Dir), Notes: since.Notes(c, release, facts.Time),
-		Compiler: func(on platform.Platform, name string) error {
-			// One that is still to be fetched is as good as there.
-			if _, err := finder.Find(ctx, on, name, false); toolchain.Unavailable(err) {
-				return err
-			}
-			return nil
-		}})
-}
-
-// finder looks for the compilers of a project.
-func (a *app) finder(c *config.Config) *toolchain.Finder {
-	return &toolchain.Finder{Root: c.Dir, Declared: c.Toolchains, Events: sayEvents{a}}
+	facts.Compiler = func(on platform.Platform, name string) error {
+		_, err := p.kinds.Finder.Find(ctx, on, toolchain.Options{Name: name})
+		var unfetched *toolchain.NotFetchedError
+		if err == nil || errors.As(err, &unfetched) || !toolchain.Unavailable(err) {
+			return nil // one that is still to be fetched is as good as there
+		}
+		return err
+	}
+	p.plan, err = plan.New(p.doc, facts, p.kinds.Parts())
+	return err
 }
 
 // sayEvents tells what happens while nothing is drawn, such as a download.
@@ -124,13 +101,4 @@ func (s sayEvents) Event(e progress.Event) {
 	if n, ok := e.(progress.Note); ok && !s.a.quiet {
 		s.a.screen.Say("%s", n.Text)
 	}
-}
-
-func first(errs ...error) error {
-	for _, err := range errs {
-		if err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
+	"piedmont/internal/kinds"
 )
 
 //go:generate go run ./docs ../../docs
@@ -22,7 +23,7 @@ func Reference() (map[string][]byte, error) {
 	enc := json.NewEncoder(&schema)
 	enc.SetEscapeHTML(false)
 	enc.SetIndent("", "  ")
-	if err := enc.Encode(config.Schema()); err != nil {
+	if err := enc.Encode(config.Schema(tables())); err != nil {
 		return nil, err
 	}
 	return map[string][]byte{
@@ -32,8 +33,11 @@ func Reference() (map[string][]byte, error) {
 	}, nil
 }
 
+// tables are those of the description, read without asking anything.
+func tables() []config.Table { return kinds.New(kinds.Options{}).Tables() }
+
 func commandsReference() []byte {
-	a := &app{screen: term.New(nil, nil)}
+	a := &app{screen: term.New(nil, nil, nil)}
 	root := a.root()
 	var b strings.Builder
 	b.WriteString("# Commands\n\n" + generated)
@@ -85,20 +89,21 @@ func configurationReference() []byte {
 	b.WriteString("# piedmont.toml\n\n" + generated)
 	b.WriteString("The file is TOML 1.0. Unknown keys are errors, and all errors of a file are told\nat once. An editor that knows JSON Schema can use\n[piedmont.schema.json](piedmont.schema.json).\n\n")
 	b.WriteString("A text may hold placeholders where its key says so: a name in braces, such as\n`{version}`, that stands for a value. Paths are relative to the folder of the file\nand have forward slashes on every system.\n")
-	for _, t := range config.Reference() {
+	for _, t := range config.Reference(tables()) {
 		need := ""
 		if t.Need {
 			need = " This table must be there."
 		}
-		fmt.Fprintf(&b, "\n## %s\n\n%s%s\n\n", t.Name, t.Doc, need)
+		title := "## " + t.Name
+		if t.Of != "" {
+			title += " with " + t.Of
+		}
+		fmt.Fprintf(&b, "\n%s\n\n%s%s\n\n", title, t.Doc, need)
 		for _, k := range t.Keys {
 			fmt.Fprintf(&b, "### %s\n\n%s\n\n", k.Name, k.Doc)
 			facts := []string{"Type: " + k.Type + "."}
 			if k.Need {
 				facts = append(facts, "Needed.")
-			}
-			if len(k.For) > 0 {
-				facts = append(facts, "With language `"+strings.Join(k.For, "`, `")+"`.")
 			}
 			if k.Default != "" {
 				facts = append(facts, "Without it: `"+k.Default+"`.")
@@ -111,11 +116,7 @@ func configurationReference() []byte {
 			}
 			fmt.Fprintf(&b, "%s\n\n", strings.Join(facts, " "))
 			if k.Example != "" {
-				line := k.Name + " = " + k.Example
-				if k.Name == "NAME" {
-					line = k.Example
-				}
-				fmt.Fprintf(&b, "```toml\n%s\n```\n\n", line)
+				fmt.Fprintf(&b, "```toml\n%s\n```\n\n", k.Example)
 			}
 		}
 	}

@@ -26,7 +26,7 @@ func TestReferenceIsCurrent(t *testing.T) {
 
 // Every command has a one-line purpose, an example, and a text for each option.
 func TestEveryCommandExplainsItself(t *testing.T) {
-	a := &app{screen: term.New(nil, nil)}
+	a := &app{screen: term.New(nil, nil, nil)}
 	forEach(a.root(), func(c *cli.Command) {
 		if c.Name == "piedmont" {
 			return

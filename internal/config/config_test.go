@@ -1,4 +1,4 @@
-package config
+package config_test
 
 import (
 	"errors"
@@ -6,13 +6,21 @@ import (
 	"strings"
 	"testing"
 
+	"piedmont/internal/archive/bundle"
 	"piedmont/internal/base/platform"
+	"piedmont/internal/base/secret"
+	"piedmont/internal/config"
+	"piedmont/internal/kinds"
+	"piedmont/internal/lang"
+	"piedmont/internal/publish"
+	"piedmont/internal/publish/pageclient"
 )
 
 var known = []string{"linux/amd64", "linux/arm64", "linux/arm", "darwin/arm64", "windows/amd64"}
 
-func parseText(text string) (*Config, error) {
-	return Parse("/project/piedmont.toml", []byte(text), func() ([]string, error) { return known, nil })
+func parseText(text string) (*config.Document, error) {
+	tables := kinds.New(kinds.Options{GoPlatforms: known}).Tables()
+	return config.Parse("/project/piedmont.toml", []byte(text), tables)
 }
 
 const good = `[project]
@@ -43,7 +51,7 @@ func TestGood(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if got := len(c.Program("hutbell").Platforms.List); got != 4 {
+	if got := len(lang.Find(c, "hutbell").Platforms.List); got != 4 {
 		t.Errorf("%d platforms, want 4", got)
 	}
 	for p, want := range map[string][]string{"linux/amd64": {"tar.gz"}, "windows/amd64": {"zip", "tar.xz"}, "linux/arm/v7": {"tar.zst"}} {
@@ -51,15 +59,16 @@ func TestGood(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := c.Bundles[0].Formats.For(on); !slices.Equal(got, want) {
+		if got := bundle.Of(c)[0].Formats.For(on); !slices.Equal(got, want) {
 			t.Errorf("%s: formats %v, want %v", p, got, want)
 		}
 	}
-	if c.Bundles[0].Files[1] != (Rule{From: "man/*.1", To: "man/"}) {
-		t.Errorf("files: %+v", c.Bundles[0].Files)
+	if bundle.Of(c)[0].Files[1] != (config.Rule{From: "man/*.1", To: "man/"}) {
+		t.Errorf("files: %+v", bundle.Of(c)[0].Files)
 	}
-	if c.Destination("page").Token != (Secret{"env", "TOKEN"}) {
-		t.Errorf("token: %+v", c.Destination("page").Token)
+	own := publish.Find(c, "page").Own.(*pageclient.Keys)
+	if own.Token.Place != (secret.Place{From: "env", Value: "TOKEN"}) {
+		t.Errorf("token: %+v", own.Token)
 	}
 }
 
@@ -97,7 +106,7 @@ func TestFaults(t *testing.T) {
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
 			_, err := parseText(c.text)
-			var faults Errors
+			var faults config.Errors
 			if !errors.As(err, &faults) {
 				t.Fatalf("got %v", err)
 			}
@@ -132,7 +141,7 @@ func FuzzParse(f *testing.F) {
 		if (c == nil) == (err == nil) {
 			t.Errorf("config %v with error %v", c, err)
 		}
-		var faults Errors
+		var faults config.Errors
 		if err != nil && !errors.As(err, &faults) {
 			t.Errorf("an error without a place: %v", err)
 		}

@@ -1,8 +1,13 @@
-package config
+package config_test
 
 import (
+	"errors"
 	"strings"
 	"testing"
+
+	"piedmont/internal/config"
+	"piedmont/internal/kinds"
+	"piedmont/internal/lang/golang"
 )
 
 const c = "[project]\nname = \"bells\"\n[program.bell]\nlanguage = \"c\"\nsource = \"src\"\nplatforms = [\"linux/amd64\"]\n"
@@ -65,9 +70,13 @@ func TestProgramFaults(t *testing.T) {
 
 // A project without Go asks for no Go toolchain.
 func TestNoGoIsAsked(t *testing.T) {
-	asked := false
-	_, err := Parse("/p/piedmont.toml", []byte(c), func() ([]string, error) { asked = true; return nil, nil })
-	if err != nil || asked {
-		t.Errorf("%v, asked: %v", err, asked)
+	t.Setenv("PATH", t.TempDir())
+	if _, err := config.Parse("/p/piedmont.toml", []byte(c), kinds.New(kinds.Options{Ctx: t.Context(), Dir: t.TempDir()}).Tables()); err != nil {
+		t.Error(err)
+	}
+	inGo := strings.Replace(c, `"c"`, `"go"`, 1)
+	_, err := config.Parse("/p/piedmont.toml", []byte(inGo), kinds.New(kinds.Options{Ctx: t.Context(), Dir: t.TempDir()}).Tables())
+	if !errors.Is(err, golang.ErrNoGo) {
+		t.Errorf("a program in Go without a toolchain: %v", err)
 	}
 }

@@ -1,145 +1,245 @@
 package config
 
 import (
+	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 )
 
-// Table describes one table of the file for the reference.
-type Table struct {
+// Shape describes a value that reads itself, for the reference and the schema.
+type Shape struct {
+	Written string // as the reader of the reference writes it
+	Schema  map[string]any
+}
+
+// TableDoc describes one table of the file for the reference.
+type TableDoc struct {
 	Name string // as written, [bundle.NAME]
 	Doc  string
 	Need bool
-	Keys []Key
+	Keys []KeyDoc
+	// Of is the key that chooses these keys, as in language = "go"; "" for keys
+	// that the table always has.
+	Of string
 }
 
-// Key describes one key of a table.
-type Key struct {
+// KeyDoc describes one key of a table.
+type KeyDoc struct {
 	Name, Type, Doc, Default, Example string
 	Need                              bool
-	Choice, Placeholders, For         []string // For are the languages that have the key, all when empty
+	Choice, Placeholders              []string
 }
 
-// Reference describes the whole file, from the structs that it is read into.
-func Reference() []Table {
-	var out []Table
-	for _, f := range fieldsOf(reflect.TypeFor[Config]()) {
-		t := Table{Name: "[" + f.Tag.Get("toml") + "]", Doc: f.Tag.Get("doc"), Need: f.Tag.Get("need") != ""}
-		element := f.Type
-		for element.Kind() == reflect.Slice || element.Kind() == reflect.Pointer {
-			element = element.Elem()
+// Reference describes the whole file.
+func Reference(tables []Table) []TableDoc {
+	var out []TableDoc
+	for _, t := range tables {
+		doc := parseDocs(t.Docs)
+		name := "[" + t.Name + "]"
+		if t.Named {
+			name = "[" + t.Name + ".NAME]"
 		}
-		switch {
-		case element == reflect.TypeFor[PlatformSet]():
-			t.Keys = []Key{{Name: "NAME", Type: "list of texts", Doc: "The platforms of the set, as os/arch or os/arch/variant.", Example: f.Tag.Get("example")}}
-		case f.Type.Kind() == reflect.Slice:
-			t.Name = "[" + f.Tag.Get("toml") + ".NAME]"
-			t.Keys = keysOf(element)
-		default:
-			t.Keys = keysOf(element)
+		out = append(out, TableDoc{Name: name, Doc: doc.text, Need: t.Need, Keys: keysOf(t, t.Keys(), doc)})
+		for _, a := range t.Alternatives {
+			own := parseDocs(a.Docs)
+			out = append(out, TableDoc{Name: name, Doc: own.text, Keys: keysOf(t, a.Keys(), own), Of: t.By + " = " + quoted(a.Name)})
 		}
-		out = append(out, t)
 	}
 	return out
 }
 
-func keysOf(t reflect.Type) []Key {
-	var out []Key
-	for _, f := range fieldsOf(t) {
-		out = append(out, Key{
-			Name: f.Tag.Get("toml"), Type: written(f.Type), Doc: f.Tag.Get("doc"), Default: f.Tag.Get("default"), Example: f.Tag.Get("example"),
-			Need: f.Tag.Get("need") != "", Choice: strings.Fields(f.Tag.Get("choice")), Placeholders: strings.Fields(f.Tag.Get("fill")), For: strings.Fields(f.Tag.Get("for")),
-		})
+func keysOf(t Table, keys any, doc docs) []KeyDoc {
+	if _, ok := keys.(Value); ok {
+		var out []KeyDoc
+		for _, k := range doc.keys {
+			out = append(out, KeyDoc{Name: k.name, Type: "list of texts", Doc: k.text, Example: k.example})
+		}
+		return out
+	}
+	var out []KeyDoc
+	for _, f := range fieldsOf(reflect.TypeOf(keys).Elem(), t.Lists) {
+		choice := f.choice
+		if f.key == t.By {
+			choice = t.alternativeNames()
+		}
+		names := []string{f.key}
+		typ := f.typ
+		if len(f.each) > 0 {
+			names, typ = f.each, f.typ.Elem()
+		}
+		for _, name := range names {
+			k := doc.key(name)
+			if k == nil {
+				k = &keyText{}
+			}
+			out = append(out, KeyDoc{Name: name, Type: written(typ, choice), Doc: k.text, Default: f.def, Example: k.example,
+				Need: f.need != "", Choice: choice, Placeholders: f.fill})
+		}
 	}
 	return out
 }
 
 // written names a type as the reader of the reference writes it.
-func written(t reflect.Type) string {
-	if c, ok := reflect.New(t).Interface().(custom); ok {
-		return c.shape().written
+func written(t reflect.Type, choice []string) string {
+	if v, ok := reflect.New(t).Interface().(Value); ok {
+		return v.Shape(choice).Written
 	}
-	switch t {
-	case reflect.TypeFor[string]():
+	short := func(t reflect.Type) bool {
+		return slices.ContainsFunc(fieldsOf(t, nil), func(f field) bool { return f.short })
+	}
+	switch {
+	case t.Kind() == reflect.String:
 		return "text"
-	case reflect.TypeFor[bool]():
+	case t.Kind() == reflect.Bool:
 		return "true or false"
-	case reflect.TypeFor[int]():
+	case t.Kind() == reflect.Int:
 		return "number"
-	case reflect.TypeFor[[]string]():
+	case t == reflect.TypeFor[[]string]():
 		return "list of texts"
-	case reflect.TypeFor[map[string]string]():
+	case t == reflect.TypeFor[map[string]string]():
 		return "table of texts"
-	case reflect.TypeFor[[]Rule](), reflect.TypeFor[[]Tree]():
+	case t.Kind() == reflect.Slice && short(t.Elem()):
 		return "list of texts and tables"
-	}
-	if t == reflect.TypeFor[[]Placed]() || t == reflect.TypeFor[[]Account]() {
+	case t.Kind() == reflect.Slice:
 		return "list of tables"
+	case t.Kind() == reflect.Struct && short(t):
+		return "text or table"
+	case t.Kind() == reflect.Struct:
+		return "table"
 	}
 	return t.String()
 }
 
 // Schema is the JSON Schema of the file, for editors.
-func Schema() map[string]any {
-	root := object(reflect.TypeFor[Config]())
-	root["$schema"] = "https://json-schema.org/draft/2020-12/schema"
-	root["title"] = FileName
-	root["description"] = "What a project releases, and where it goes."
-	return root
-}
-
-func object(t reflect.Type) map[string]any {
+func Schema(tables []Table) map[string]any {
 	properties := map[string]any{}
 	need := []string{}
-	for _, f := range fieldsOf(t) {
-		name := f.Tag.Get("toml")
-		s := schemaOf(f)
-		if doc := f.Tag.Get("doc"); doc != "" {
-			s["description"] = doc
+	for _, t := range tables {
+		properties[t.Name] = tableSchema(t)
+		if t.Need {
+			need = append(need, t.Name)
 		}
-		properties[name] = s
-		if f.Tag.Get("need") != "" {
-			need = append(need, name)
+	}
+	return map[string]any{"$schema": "https://json-schema.org/draft/2020-12/schema", "title": FileName,
+		"description": "What a project releases, and where it goes.",
+		"type":        "object", "properties": properties, "required": need, "additionalProperties": false}
+}
+
+func tableSchema(t Table) map[string]any {
+	doc := parseDocs(t.Docs)
+	if v, ok := t.Keys().(Value); ok {
+		s := v.Shape(nil).Schema
+		s["description"] = doc.text
+		return s
+	}
+	s := object(reflect.TypeOf(t.Keys()).Elem(), t.Lists, doc)
+	properties := s["properties"].(map[string]any)
+	if t.By != "" {
+		properties[t.By].(map[string]any)["enum"] = t.alternativeNames()
+	}
+	for _, a := range t.Alternatives {
+		own := object(reflect.TypeOf(a.Keys()).Elem(), t.Lists, parseDocs(a.Docs))
+		for key, one := range own["properties"].(map[string]any) {
+			have, known := properties[key].(map[string]any)
+			if !known {
+				properties[key] = one
+				continue
+			}
+			// A key of several alternatives says what it is in each.
+			said, also := have["description"].(string), one.(map[string]any)["description"].(string)
+			if !strings.Contains(said, also) {
+				have["description"] = fmt.Sprintf("%s With %s = %q: %s", said, t.By, a.Name, also)
+			}
+		}
+	}
+	if t.Named {
+		s = map[string]any{"type": "object", "additionalProperties": s}
+	}
+	s["description"] = doc.text
+	return s
+}
+
+func object(t reflect.Type, lists map[string][]string, doc docs) map[string]any {
+	properties := map[string]any{}
+	need := []string{}
+	for _, f := range fieldsOf(t, lists) {
+		names, typ := []string{f.key}, f.typ
+		if len(f.each) > 0 {
+			names, typ = f.each, f.typ.Elem()
+		}
+		for _, name := range names {
+			s := schemaOf(typ, f.choice, lists)
+			if k := doc.key(name); k != nil {
+				s["description"] = k.text
+			}
+			properties[name] = s
+		}
+		if f.need != "" {
+			need = append(need, f.key)
 		}
 	}
 	return map[string]any{"type": "object", "properties": properties, "required": need, "additionalProperties": false}
 }
 
-func schemaOf(f reflect.StructField) map[string]any {
-	if c, ok := reflect.New(f.Type).Interface().(custom); ok {
-		return c.shape().schema
+func schemaOf(t reflect.Type, choice []string, lists map[string][]string) map[string]any {
+	if v, ok := reflect.New(t).Interface().(Value); ok {
+		return v.Shape(choice).Schema
 	}
-	one := map[string]any{"type": "string"}
-	if choice := strings.Fields(f.Tag.Get("choice")); len(choice) > 0 {
+	one := textSchema()
+	if len(choice) > 0 {
 		one["enum"] = choice
 	}
-	switch f.Type {
-	case reflect.TypeFor[string]():
+	switch {
+	case t.Kind() == reflect.String:
 		return one
-	case reflect.TypeFor[bool]():
+	case t.Kind() == reflect.Bool:
 		return map[string]any{"type": "boolean"}
-	case reflect.TypeFor[int]():
+	case t.Kind() == reflect.Int:
 		return map[string]any{"type": "integer"}
-	case reflect.TypeFor[[]string]():
+	case t == reflect.TypeFor[[]string]():
 		return listSchema(one)
-	case reflect.TypeFor[map[string]string]():
+	case t == reflect.TypeFor[map[string]string]():
 		return map[string]any{"type": "object", "additionalProperties": one}
-	case reflect.TypeFor[[]Rule]():
-		return listSchema((&Rule{}).shape().schema)
-	case reflect.TypeFor[[]Tree]():
-		return listSchema((&Tree{}).shape().schema)
-	case reflect.TypeFor[[]Placed]():
-		return listSchema((&Placed{}).shape().schema)
-	case reflect.TypeFor[[]Account]():
-		return listSchema((&Account{}).shape().schema)
-	case reflect.TypeFor[[]*PlatformSet]():
-		return map[string]any{"type": "object", "additionalProperties": listSchema(one)}
+	case t.Kind() == reflect.Slice:
+		return listSchema(schemaOf(t.Elem(), nil, lists))
 	}
-	switch f.Type.Kind() {
-	case reflect.Struct:
-		return object(f.Type)
-	case reflect.Pointer:
-		return object(f.Type.Elem())
+	s := object(t, lists, docs{})
+	if slices.ContainsFunc(fieldsOf(t, lists), func(f field) bool { return f.short }) {
+		return anyOf(textSchema(), s)
 	}
-	return map[string]any{"type": "object", "additionalProperties": object(f.Type.Elem().Elem())}
+	return s
+}
+
+func textSchema() map[string]any { return map[string]any{"type": "string"} }
+
+func listSchema(of map[string]any) map[string]any {
+	return map[string]any{"type": "array", "items": of}
+}
+
+func anyOf(shapes ...map[string]any) map[string]any { return map[string]any{"anyOf": shapes} }
+
+// TextSchema, ListSchema and AnyOf build the schemas of values elsewhere.
+var (
+	TextSchema = textSchema
+	ListSchema = listSchema
+	AnyOf      = anyOf
+)
+
+// exampleOf gives the example of a key, for the fault of its missing.
+func (r *Reader) exampleOf(where, key string) string {
+	table, _, _ := strings.Cut(where, ".")
+	for _, t := range r.tables {
+		if t.Name != table {
+			continue
+		}
+		texts := slices.Clone(t.Docs)
+		for _, a := range t.Alternatives {
+			texts = append(texts, a.Docs...)
+		}
+		if k := parseDocs(texts).key(key); k != nil {
+			return k.example
+		}
+	}
+	return ""
 }

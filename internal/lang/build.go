@@ -1,19 +1,14 @@
-// Package lang makes programs: one file for each language. A builder turns a
-// planned build into files in a folder, and says what its result depends on.
 package lang
 
 import (
 	"context"
 	"fmt"
-	"os"
 	"strings"
 
+	"piedmont/internal/base/environ"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/base/process"
 )
-
-// Stages are the folders with what a build needs, by program.
-type Stages map[string]string
 
 // CompileError is a compiler's refusal, with what it said.
 type CompileError struct {
@@ -36,28 +31,38 @@ func (e *CompileError) Error() string {
 	return e.Title() + ":\n" + strings.TrimRight(e.Output, "\n")
 }
 
-// run runs a program as process.Run does.
-func run(ctx context.Context, dir string, env []string, name string, args ...string) (stdout, stderr string, err error) {
+// Run runs a program as process.Run does.
+func Run(ctx context.Context, dir string, env []string, name string, args ...string) (stdout, stderr string, err error) {
 	return process.Run(ctx, process.Command{Dir: dir, Env: env, Name: name, Args: args})
 }
 
-// bareEnv is what every build gets of the caller's environment: where programs
+// BareEnv is what every build gets of the caller's environment: where programs
 // are, and where temporary files go. Language, time zone and all else are fixed.
-func bareEnv(extra ...string) []string {
-	env := []string{"LC_ALL=C.UTF-8", "TZ=UTC"}
+func BareEnv(env environ.Env, extra ...string) []string {
+	out := []string{"LC_ALL=C.UTF-8", "TZ=UTC"}
 	for _, name := range []string{"PATH", "TMPDIR", "TEMP", "TMP", "SYSTEMROOT", "PATHEXT", "COMSPEC"} {
-		if v, ok := os.LookupEnv(name); ok {
-			env = append(env, name+"="+v)
+		if v, ok := env.Lookup(name); ok {
+			out = append(out, name+"="+v)
 		}
 	}
-	return append(env, extra...)
+	return append(out, extra...)
 }
 
-// lastLines cuts a long output to its end, where the reason is.
-func lastLines(text string, n int) string {
+// LastLines cuts a long output to its end, where the reason is.
+func LastLines(text string, n int) string {
 	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
 	if len(lines) <= n {
 		return strings.Join(lines, "\n")
 	}
 	return fmt.Sprintf("[%d lines before these]\n%s", len(lines)-n, strings.Join(lines[len(lines)-n:], "\n"))
+}
+
+// FirstOf gives the first text that is not empty.
+func FirstOf(texts ...string) string {
+	for _, t := range texts {
+		if t = strings.TrimSpace(t); t != "" {
+			return t
+		}
+	}
+	return ""
 }

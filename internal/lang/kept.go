@@ -19,8 +19,8 @@ type Kept struct {
 	Dir string
 }
 
-// stamp is what a program in the folder must look like to be trusted.
-type stamp struct {
+// Stamp is what a program in the folder must look like to be trusted.
+type Stamp struct {
 	Size int64 `json:"size"`
 	Time int64 `json:"time"` // modification, nanoseconds
 }
@@ -32,7 +32,7 @@ func (k Kept) Open() error {
 	if err := os.MkdirAll(k.Dir, 0o755); err != nil {
 		return fmt.Errorf("open the folder for programs: %w", err)
 	}
-	good := map[string]stamp{}
+	good := map[string]Stamp{}
 	if data, err := os.ReadFile(k.record()); err == nil {
 		_ = json.Unmarshal(data, &good) // a damaged record trusts nothing
 	}
@@ -42,7 +42,7 @@ func (k Kept) Open() error {
 	}
 	for _, e := range entries {
 		info, err := e.Info()
-		if err == nil && info.Mode().IsRegular() && good[e.Name()] == stampOf(info) {
+		if err == nil && info.Mode().IsRegular() && good[e.Name()] == StampOf(info) {
 			continue
 		}
 		if err := os.RemoveAll(filepath.Join(k.Dir, e.Name())); err != nil {
@@ -58,13 +58,13 @@ func (k Kept) Open() error {
 
 // Close records what a good build left.
 func (k Kept) Close(files []string) error {
-	good := map[string]stamp{}
+	good := map[string]Stamp{}
 	for _, name := range files {
 		info, err := os.Stat(filepath.Join(k.Dir, name))
 		if err != nil {
 			return err
 		}
-		good[name] = stampOf(info)
+		good[name] = StampOf(info)
 	}
 	data, err := json.Marshal(good)
 	if err != nil {
@@ -73,4 +73,5 @@ func (k Kept) Close(files []string) error {
 	return fileio.Write(k.record(), data, 0o644)
 }
 
-func stampOf(info fs.FileInfo) stamp { return stamp{info.Size(), info.ModTime().UnixNano()} }
+// StampOf is the stamp of a file.
+func StampOf(info fs.FileInfo) Stamp { return Stamp{info.Size(), info.ModTime().UnixNano()} }

@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"regexp"
 	"strings"
-
-	"piedmont/internal/project/version"
 )
 
 // Relation names packages of which one must, or must not, be there.
@@ -28,50 +26,33 @@ func ParseRelation(s string) (Relation, error) {
 	for _, part := range strings.Split(s, "|") {
 		m := relationForm.FindStringSubmatch(strings.TrimSpace(part))
 		if m == nil {
-			return r, fmt.Errorf("%q is not a relation: write a name, and perhaps <, <=, =, >= or > with a version, as in \"hutline-tools >= 1.2\"; alternatives have | between them", s)
+			return r, fmt.Errorf("%q is not a relation: write a name, and perhaps <, <=, =, >= or > with a version, "+
+				"as in \"hutline-tools >= 1.2\"; alternatives have | between them", s)
 		}
 		r.Any = append(r.Any, Name{m[1], m[2], m[3]})
 	}
 	return r, nil
 }
 
-// version spells a version for a format. One that is no SemVer is taken as it
-// is written: other projects count as they like.
-func (n Name) version(format string) string {
-	if v, err := version.Spell(format, n.Version); err == nil {
+// Simple is a relation to one package.
+func Simple(name, op, version string) Relation { return Relation{Any: []Name{{name, op, version}}} }
+
+// Spelled gives a name's version as a format writes it. One that is no SemVer is
+// taken as it is written: other projects count as they like.
+func (n Name) Spelled(w Words) string {
+	if v, err := w.Version(n.Version); err == nil {
 		return v
 	}
 	return n.Version
 }
 
-// Write writes a relation as a format has it. rpm writes its own records, so
-// this is for those that cannot be records: alternatives.
-func (r Relation) Write(format string) (string, error) {
-	if len(r.Any) > 1 && (format == APK || format == Arch) {
-		return "", fmt.Errorf("packages of the format %s have no alternatives (%s): name one of them for it, with [package.NAME.%s]", format, r, format)
+// OneName gives the name of a relation without alternatives, for formats that
+// have none.
+func (r Relation) OneName(format string) (Name, error) {
+	if len(r.Any) > 1 {
+		return Name{}, fmt.Errorf("packages of the format %s have no alternatives (%s): name one of them for it, with [package.NAME.%s]", format, r, format)
 	}
-	parts := make([]string, len(r.Any))
-	for i, n := range r.Any {
-		v := n.version(format)
-		switch {
-		case n.Op == "":
-			parts[i] = n.Name
-		case format == Deb:
-			op := n.Op
-			if op == "<" || op == ">" {
-				op += op // Debian Policy 7.1
-			}
-			parts[i] = fmt.Sprintf("%s (%s %s)", n.Name, op, v)
-		case format == RPM:
-			parts[i] = fmt.Sprintf("%s %s %s", n.Name, n.Op, v)
-		default:
-			parts[i] = n.Name + n.Op + v
-		}
-	}
-	if format == RPM && len(parts) > 1 {
-		return "(" + strings.Join(parts, " or ") + ")", nil
-	}
-	return strings.Join(parts, " | "), nil
+	return r.Any[0], nil
 }
 
 // String is the relation as people wrote it.
@@ -83,20 +64,12 @@ func (r Relation) String() string {
 	return strings.Join(parts, " | ")
 }
 
-// Spelled gives name, operator and version of a relation without alternatives.
-func (r Relation) Spelled(format string) (name, op, v string) {
-	n := r.Any[0]
-	if n.Op == "" {
-		return n.Name, "", ""
-	}
-	return n.Name, n.Op, n.version(format)
-}
-
 // Relations are those of a package as its format has them, by the key that
 // declares them.
 func (p *Package) Relations() (map[string][]string, error) {
 	out := map[string][]string{}
-	for key, list := range map[string][]Relation{"needs": p.Needs, "recommends": p.Recommends, "suggests": p.Suggests, "conflicts": p.Conflicts, "replaces": p.Replaces, "provides": p.Provides} {
+	for key, list := range map[string][]Relation{"needs": p.Needs, "recommends": p.Recommends, "suggests": p.Suggests,
+		"conflicts": p.Conflicts, "replaces": p.Replaces, "provides": p.Provides} {
 		all, err := WriteAll(p.Format, list)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", key, err)
@@ -109,10 +82,10 @@ func (p *Package) Relations() (map[string][]string, error) {
 }
 
 // WriteAll writes relations, each as the format has it.
-func WriteAll(format string, list []Relation) ([]string, error) {
+func WriteAll(w Words, list []Relation) ([]string, error) {
 	var out []string
 	for _, r := range list {
-		s, err := r.Write(format)
+		s, err := w.Relation(r)
 		if err != nil {
 			return nil, err
 		}

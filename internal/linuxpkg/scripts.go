@@ -40,8 +40,66 @@ const (
 	AfterRemove   = "after-remove"
 )
 
+// Shell is what a format's systems do for a package in its scripts, as POSIX
+// shell; "" is nothing.
+type Shell interface {
+	CreateUser(u User) string
+	Own(o Owned) string
+	CreateTmpFiles(files []string) string
+	// Started enables and starts services; after an upgrade, starts what ran anew.
+	Started(s Scripts, upgrade bool) string
+	Stopped(s Scripts) string
+	Gone(s Scripts) string
+}
+
+// CommonShell is what systems with the usual tools do. A format embeds it and
+// does otherwise what it must.
+type CommonShell struct{}
+
+// CreateUser makes an account that is not there yet.
+func (CommonShell) CreateUser(u User) string {
+	return fmt.Sprintf("groupadd --force --system %[2]s\nif ! id -u %[1]s >/dev/null 2>&1; then\n"+
+		"\tuseradd --system --gid %[2]s --home-dir %[3]s --no-create-home --shell /usr/sbin/nologin --comment '%[4]s' %[1]s\nfi\n",
+		u.Name, u.Group, u.HomeOrNone(), u.PlainComment())
+}
+
+// Own gives a file or folder to its owner; a folder is made first.
+func (CommonShell) Own(o Owned) string {
+	if o.Dir {
+		return fmt.Sprintf("mkdir -p '%[4]s'\nchown %[2]s:%[3]s '%[4]s'\nchmod %[1]s '%[4]s'\n", o.Mode, o.Owner, o.Group, o.Path)
+	}
+	return fmt.Sprintf("chown %s:%s '%s'\n", o.Owner, o.Group, o.Path)
+}
+
+// CreateTmpFiles has systemd make what tmpfiles.d describes.
+func (CommonShell) CreateTmpFiles(files []string) string {
+	return fmt.Sprintf("if command -v systemd-tmpfiles >/dev/null 2>&1; then\n\tsystemd-tmpfiles --create %s || true\nfi\n", strings.Join(files, " "))
+}
+
+// Started does nothing.
+func (CommonShell) Started(Scripts, bool) string { return "" }
+
+// Stopped does nothing.
+func (CommonShell) Stopped(Scripts) string { return "" }
+
+// Gone does nothing.
+func (CommonShell) Gone(Scripts) string { return "" }
+
+// HomeOrNone is the account's home, or the place that stands for none.
+func (u User) HomeOrNone() string {
+	if u.Home == "" {
+		return "/nonexistent"
+	}
+	return u.Home
+}
+
+// PlainComment is the comment without what would end a quote or a field.
+func (u User) PlainComment() string {
+	return strings.NewReplacer("'", "", ":", "", "\n", " ").Replace(u.Comment)
+}
+
 // At gives what is done at a moment, without a first line; "" is nothing.
-func (s Scripts) At(format, moment string) string {
+func (s Scripts) At(sh Shell, moment string) string {
 	var b strings.Builder
 	own := func(text, event string) {
 		if text != "" {
@@ -52,29 +110,24 @@ func (s Scripts) At(format, moment string) string {
 	switch moment {
 	case BeforeInstall, BeforeUpgrade:
 		for _, u := range s.Users {
-			b.WriteString(u.create(format))
+			b.WriteString(sh.CreateUser(u))
 		}
 		own(s.BeforeInstall, strings.TrimPrefix(moment, "before-"))
 	case AfterInstall, AfterUpgrade:
 		for _, o := range s.Owned {
-			switch {
-			case format == Deb:
-				fmt.Fprintf(&b, "if ! dpkg-statoverride --list '%[3]s' >/dev/null 2>&1; then\n\tchown %[1]s:%[2]s '%[3]s'\nfi\n", o.Owner, o.Group, o.Path)
-			case o.Dir:
-				fmt.Fprintf(&b, "mkdir -p '%[4]s'\nchown %[2]s:%[3]s '%[4]s'\nchmod %[1]s '%[4]s'\n", o.Mode, o.Owner, o.Group, o.Path)
-			default:
-				fmt.Fprintf(&b, "chown %s:%s '%s'\n", o.Owner, o.Group, o.Path)
-			}
+			b.WriteString(sh.Own(o))
 		}
-		b.WriteString(s.tmpFiles(format))
-		b.WriteString(s.started(format, moment == AfterUpgrade))
+		if len(s.TmpFiles) > 0 {
+			b.WriteString(sh.CreateTmpFiles(s.TmpFiles))
+		}
+		b.WriteString(sh.Started(s, moment == AfterUpgrade))
 		own(s.AfterInstall, strings.TrimPrefix(moment, "after-"))
 	case BeforeRemove:
 		own(s.BeforeRemove, "remove")
-		b.WriteString(s.stopped(format))
+		b.WriteString(sh.Stopped(s))
 	case AfterRemove:
 		own(s.AfterRemove, "remove")
-		b.WriteString(s.gone(format))
+		b.WriteString(sh.Gone(s))
 	}
 	return b.String()
 }
@@ -97,94 +150,4 @@ func CheckScript(text string) error {
 		}
 	}
 	return nil
-}
-
-func (u User) create(format string) string {
-	comment := strings.NewReplacer("'", "", ":", "", "\n", " ").Replace(u.Comment)
-	home := u.Home
-	if home == "" {
-		home = "/nonexistent"
-	}
-	if format == APK {
-		return fmt.Sprintf("addgroup -S %[2]s 2>/dev/null || true\nadduser -S -D -H -h %[3]s -s /sbin/nologin -G %[2]s -g '%[4]s' %[1]s 2>/dev/null || true\n", u.Name, u.Group, home, comment)
-	}
-	return fmt.Sprintf("groupadd --force --system %[2]s\nif ! id -u %[1]s >/dev/null 2>&1; then\n\tuseradd --system --gid %[2]s --home-dir %[3]s --no-create-home --shell /usr/sbin/nologin --comment '%[4]s' %[1]s\nfi\n", u.Name, u.Group, home, comment)
-}
-
-func (s Scripts) tmpFiles(format string) string {
-	if len(s.TmpFiles) == 0 || format == APK || format == Arch { // pacman's hooks do it
-		return ""
-	}
-	return fmt.Sprintf("if command -v systemd-tmpfiles >/dev/null 2>&1; then\n\tsystemd-tmpfiles --create %s || true\nfi\n", strings.Join(s.TmpFiles, " "))
-}
-
-// started enables and starts services as each distribution does for packages:
-// Debian starts them, rpm follows presets, Arch and Alpine leave it to the
-// administrator. After an upgrade, what ran is started anew.
-func (s Scripts) started(format string, upgrade bool) string {
-	units := strings.Join(s.Units, " ")
-	var b strings.Builder
-	switch {
-	case format == APK && upgrade:
-		for _, name := range s.Services {
-			fmt.Fprintf(&b, "if command -v rc-service >/dev/null 2>&1; then\n\trc-service --quiet --ifstarted %s restart || true\nfi\n", name)
-		}
-	case units == "" || format == APK:
-	case format == Deb:
-		for _, u := range s.Units {
-			fmt.Fprintf(&b, `if command -v deb-systemd-helper >/dev/null 2>&1; then
-	deb-systemd-helper unmask %[1]s >/dev/null || true
-	if deb-systemd-helper --quiet was-enabled %[1]s; then
-		deb-systemd-helper enable %[1]s >/dev/null || true
-	else
-		deb-systemd-helper update-state %[1]s >/dev/null || true
-	fi
-fi
-`, u)
-		}
-		action := "start"
-		if upgrade {
-			action = "restart"
-		}
-		fmt.Fprintf(&b, "if [ -d /run/systemd/system ]; then\n\tsystemctl --system daemon-reload >/dev/null || true\n\tdeb-systemd-invoke %s %s >/dev/null || true\nfi\n", action, units)
-	case format == RPM && !upgrade:
-		fmt.Fprintf(&b, "if [ -x /usr/lib/systemd/systemd-update-helper ]; then\n\t/usr/lib/systemd/systemd-update-helper install-system-units %s || :\nfi\n", units)
-	case format == Arch && upgrade:
-		fmt.Fprintf(&b, "if [ -d /run/systemd/system ]; then\n\tsystemctl try-restart %s || :\nfi\n", units)
-	}
-	return b.String()
-}
-
-func (s Scripts) stopped(format string) string {
-	units := strings.Join(s.Units, " ")
-	var b strings.Builder
-	switch {
-	case format == APK:
-		for _, name := range s.Services {
-			fmt.Fprintf(&b, "if command -v rc-service >/dev/null 2>&1; then\n\trc-service --quiet --ifstarted %[1]s stop || true\n\trc-update --quiet delete %[1]s 2>/dev/null || true\nfi\n", name)
-		}
-	case units == "":
-	case format == Deb:
-		fmt.Fprintf(&b, "if [ -d /run/systemd/system ]; then\n\tdeb-systemd-invoke stop %s >/dev/null || true\nfi\n", units)
-	case format == RPM:
-		fmt.Fprintf(&b, "if [ -x /usr/lib/systemd/systemd-update-helper ]; then\n\t/usr/lib/systemd/systemd-update-helper remove-system-units %s || :\nfi\n", units)
-	case format == Arch:
-		fmt.Fprintf(&b, "if [ -d /run/systemd/system ]; then\n\tsystemctl --quiet disable --now %s || :\nfi\n", units)
-	}
-	return b.String()
-}
-
-func (s Scripts) gone(format string) string {
-	if len(s.Units) == 0 || format != Deb {
-		return ""
-	}
-	return "if [ -d /run/systemd/system ]; then\n\tsystemctl --system daemon-reload >/dev/null || true\nfi\n"
-}
-
-// Restarted is what rpm does after an upgrade, when the old package has gone.
-func (s Scripts) Restarted() string {
-	if len(s.Units) == 0 {
-		return ""
-	}
-	return fmt.Sprintf("if [ -x /usr/lib/systemd/systemd-update-helper ]; then\n\t/usr/lib/systemd/systemd-update-helper mark-restart-system-units %s || :\nfi\n", strings.Join(s.Units, " "))
 }

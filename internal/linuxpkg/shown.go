@@ -10,12 +10,12 @@ import (
 
 // Shown is what a reader found in a package, of ours or of anybody.
 type Shown struct {
-	Format  string         `json:"format"`
-	Name    string         `json:"name"`
-	Version string         `json:"version"`
-	Fields  []Field        `json:"fields"` // in the format's own words and order
-	Scripts []Script       `json:"scripts"`
-	Files   []archive.Item `json:"files"`
+	Format  string          `json:"format"`
+	Name    string          `json:"name"`
+	Version string          `json:"version"`
+	Fields  []Field         `json:"fields"` // in the format's own words and order
+	Scripts []Script        `json:"scripts"`
+	Files   []archive.Entry `json:"files"`
 }
 
 // Field is one piece of metadata; a name may come more than once.
@@ -61,4 +61,13 @@ func (s *Shown) Value(name string) string {
 		}
 	}
 	return ""
+}
+
+// Look gives a file's content to whoever wants to see it; folders, links and
+// nobody are passed over.
+func Look(look func(archive.Entry, io.Reader) error, e archive.Entry, r io.Reader) error {
+	if look == nil || !e.Mode.IsRegular() {
+		return nil
+	}
+	return look(e, r)
 }

@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"errors"
@@ -9,7 +9,13 @@ import (
 	"time"
 
 	"piedmont/internal/base/platform"
+	"piedmont/internal/check/trial"
 	"piedmont/internal/config"
+	"piedmont/internal/kinds"
+	"piedmont/internal/lang/cc"
+	"piedmont/internal/lang/command"
+	"piedmont/internal/linuxpkg"
+	"piedmont/internal/plan"
 )
 
 const bells = `[project]
@@ -60,13 +66,14 @@ func bellFiles() fstest.MapFS {
 	return fstest.MapFS{"chime/main.c": {}, "chime/deep/b.cpp": {}, "chime/test_x.c": {}, "chime/note.txt": {}, "tone/t.c": {}, "tower/Makefile": {}, "LICENSE": {Data: []byte("x")}}
 }
 
-func planBells(t *testing.T, text string, compiler func(platform.Platform, string) error) (*Plan, error) {
+func planBells(t *testing.T, text string, compiler func(platform.Platform, string) error) (*plan.Plan, error) {
 	t.Helper()
-	c, err := config.Parse("/p/piedmont.toml", []byte(text), func() ([]string, error) { return known, nil })
+	k := kinds.New(kinds.Options{Ctx: t.Context(), Dir: t.TempDir(), GoPlatforms: known})
+	c, err := config.Parse("/p/piedmont.toml", []byte(text), k.Tables())
 	if err != nil {
 		t.Fatal(err)
 	}
-	return New(c, Facts{Release: tagged, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(), Files: bellFiles(), Notes: "### New\n\n- **relay:** ring `twice` ([3f2a](https://x))\n- plain\n", Compiler: compiler})
+	return plan.New(c, plan.Facts{Release: tagged, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(), Files: bellFiles(), Notes: "### New\n\n- **relay:** ring `twice` ([3f2a](https://x))\n- plain\n", Compiler: compiler}, k.Parts())
 }
 
 func TestBuildsOfOtherLanguages(t *testing.T) {
@@ -82,19 +89,19 @@ func TestBuildsOfOtherLanguages(t *testing.T) {
 	if want := "compile linux/amd64, compile linux/arm64, compile windows/amd64, compile linux/amd64 chime, compile linux/arm64 chime, compile windows/amd64 chime, build linux/amd64"; strings.Join(ids, ", ") != want {
 		t.Errorf("builds: %s", strings.Join(ids, ", "))
 	}
-	chime, _, ok := (&planner{plan: p}).buildOf("chime", platform.Platform{OS: "windows", Arch: "amd64"})
-	if !ok || chime.Programs[0].File != "chime.exe" || !slices.Equal(chime.C.Sources, []string{"chime/deep/b.cpp", "chime/main.c"}) || !chime.C.CXX {
-		t.Errorf("chime: %+v %+v", chime, chime.C)
+	chime, _, ok := p.Build("chime", platform.Platform{OS: "windows", Arch: "amd64"})
+	if !ok || chime.Programs[0].File != "chime.exe" || !slices.Equal(chime.Job.(*cc.Build).Sources, []string{"chime/deep/b.cpp", "chime/main.c"}) || !chime.Job.(*cc.Build).CXX {
+		t.Errorf("chime: %+v %+v", chime, chime.Job)
 	}
-	if want := []string{"N=3", `V="a \"1.4.0\""`}; !slices.Equal(chime.C.Define, want) || !slices.Equal(chime.C.Libraries, []string{"tone"}) {
-		t.Errorf("macros %q, libraries %q", chime.C.Define, chime.C.Libraries)
+	if want := []string{"N=3", `V="a \"1.4.0\""`}; !slices.Equal(chime.Job.(*cc.Build).Define, want) || !slices.Equal(chime.Job.(*cc.Build).Libraries, []string{"tone"}) {
+		t.Errorf("macros %q, libraries %q", chime.Job.(*cc.Build).Define, chime.Job.(*cc.Build).Libraries)
 	}
 	tower := p.Builds[6]
-	if want := []string{"make", "DESTDIR={stage}", "V=1.4.0"}; !slices.Equal(tower.Command.Run[0], want) || tower.Env[0] != "LIB={stage.tone}/lib" || tower.Needs[0].Build != "compile linux/amd64" {
-		t.Errorf("tower: %+v %+v", tower, tower.Command)
+	if want := []string{"make", "DESTDIR={stage}", "V=1.4.0"}; !slices.Equal(tower.Job.(*command.Build).Run[0], want) || tower.Env[0] != "LIB={stage.tone}/lib" || tower.Needs[0].Build != "compile linux/amd64" {
+		t.Errorf("tower: %+v %+v", tower, tower.Job)
 	}
-	if n := len(p.Trials); n != 3 || p.Trials[2].Run[0] != "chime.exe" || p.Trials[2].Run[1] != "windows" || p.Trials[0].Expect.Is != "rings 1.4.0" {
-		t.Errorf("%d trials: %+v", n, p.Trials)
+	if n := len(trial.In(p)); n != 3 || trial.In(p)[2].Run[0] != "chime.exe" || trial.In(p)[2].Run[1] != "windows" || trial.In(p)[0].Expect.Is != "rings 1.4.0" {
+		t.Errorf("%d trials: %+v", n, trial.In(p))
 	}
 }
 
@@ -112,11 +119,11 @@ func TestLeftOut(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(p.LeftOut) != 4 || p.LeftOut[0] != (LeftOut{"tone", "linux/arm64", "no compiler"}) || p.LeftOut[2].Why != "it needs tone, which is left out" {
+	if len(p.LeftOut) != 4 || p.LeftOut[0] != (plan.LeftOut{Program: "tone", Platform: "linux/arm64", Why: "no compiler"}) || p.LeftOut[2].Why != "it needs tone, which is left out" {
 		t.Errorf("left out: %+v", p.LeftOut)
 	}
-	if got := names(p); !strings.Contains(got, "bells-1.4.0-linux-amd64.tar.gz") || strings.Contains(got, "arm64") || len(p.Trials) != 1 {
-		t.Errorf("files: %s, %d trials", got, len(p.Trials))
+	if got := names(p); !strings.Contains(got, "bells-1.4.0-linux-amd64.tar.gz") || strings.Contains(got, "arm64") || len(trial.In(p)) != 1 {
+		t.Errorf("files: %s, %d trials", got, len(trial.In(p)))
 	}
 	_, err = planBells(t, bells, only("linux/arm64"))
 	if err == nil || !strings.Contains(err.Error(), `program "tower" needs "tone", which is left out for linux/amd64`) {
@@ -144,21 +151,19 @@ needs = ["b"]
 		t.Fatal(err)
 	}
 	var got []string
-	for _, one := range p.Packages {
+	for _, one := range linuxpkg.In(p) {
 		got = append(got, one.File)
 	}
 	want := "chime_1.4.0-1_amd64.deb Chime-1.4.0-1.x86_64.rpm chime-1.4.0-r0.x86_64.apk chime-1.4.0-1-x86_64.pkg.tar.zst chime_1.4.0-1_arm64.deb Chime-1.4.0-1.aarch64.rpm chime-1.4.0-r0.aarch64.apk chime-1.4.0-1-aarch64.pkg.tar.zst"
 	if strings.Join(got, " ") != want {
 		t.Errorf("packages: %s", strings.Join(got, " "))
 	}
-	deb, rpm, arch := p.Packages[0], p.Packages[1], p.Packages[3]
-	if !deb.AutoNeeds || rpm.AutoNeeds || rpm.About.Needs[0].String() != "b" || deb.Version != "1:1.4.0-1" || deb.Compression != "gz" || arch.Compression != "zst" {
+	all := linuxpkg.In(p)
+	deb, rpm, arch := all[0], all[1], all[3]
+	if !deb.AutoNeeds || rpm.AutoNeeds || rpm.Relations["needs"][0] != "b" || deb.Version != "1:1.4.0-1" || deb.Compression != "gz" || arch.Compression != "zst" {
 		t.Errorf("deb %+v\nrpm %+v", deb, rpm)
 	}
-	if want := []string{"relay: ring twice", "plain"}; !slices.Equal(deb.About.Changes, want) {
-		t.Errorf("changes: %q", deb.About.Changes)
-	}
-	paths := func(one Package) string {
+	paths := func(one *linuxpkg.Planned) string {
 		var out []string
 		for _, e := range one.Entries {
 			out = append(out, e.Path)
@@ -169,15 +174,7 @@ needs = ["b"]
 		t.Errorf("deb: %s", got)
 	}
 	// pacman cannot lay out what belongs to an account, so a script does.
-	if got := paths(arch); got != "usr/bin/chime usr/share/licenses/chime/LICENSE" || len(arch.About.Scripts.Owned) != 1 {
-		t.Errorf("arch: %s, %+v", got, arch.About.Scripts)
-	}
-}
-
-func TestWrap(t *testing.T) {
-	for text, want := range map[string]string{"": "", "one two": "one two", "one two three four": "one two|three four", "unbreakablylongword x": "unbreakablylongword|x"} {
-		if got := strings.Join(wrap(text, 10), "|"); got != want {
-			t.Errorf("%q: %q", text, got)
-		}
+	if got := paths(arch); got != "usr/bin/chime usr/share/licenses/chime/LICENSE" {
+		t.Errorf("arch: %s", got)
 	}
 }

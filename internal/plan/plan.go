@@ -1,6 +1,7 @@
-// Package plan turns a configuration and what git knows into everything that
-// will be made, from what and under which names. It is a pure function: it
-// reads the project's files through an fs.FS and changes nothing.
+// Package plan turns a description and what git knows into everything that will
+// be made, from what and under which names. It is a pure function: it reads the
+// project's files through an fs.FS and changes nothing. What each table of the
+// description asks for is planned by a Part of its own.
 package plan
 
 import (
@@ -10,15 +11,22 @@ import (
 	"strings"
 	"time"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/placeholder"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
-	"piedmont/internal/format/exe"
+	"piedmont/internal/project"
 	"piedmont/internal/project/version"
 	"piedmont/internal/release"
 )
 
-// Facts are what a plan needs besides the configuration.
+// Part plans what one table of the description asks for.
+type Part interface {
+	Table() config.Table
+	Plan(c *Context)
+}
+
+// Facts are what a plan needs besides the description.
 type Facts struct {
 	Release version.Release
 	Commit  string
@@ -31,128 +39,27 @@ type Facts struct {
 	Compiler func(on platform.Platform, toolchain string) error
 }
 
-// Kinds of files.
-const (
-	KindBundle   = "bundle"
-	KindSource   = "source"
-	KindPackage  = "package"
-	KindNotes    = "notes"
-	KindManifest = "manifest"
-	KindSums     = "checksums"
-)
-
 // Plan is everything that will be made.
 type Plan struct {
-	Project      release.Project `json:"project"`
-	Version      string          `json:"version"`
-	Tag          string          `json:"tag"`
-	Preview      bool            `json:"preview"`
-	Why          string          `json:"why_preview,omitempty"`
-	Commit       release.Commit  `json:"commit"`
-	Files        []File          `json:"files"`
-	Builds       []Build         `json:"builds"`
-	LeftOut      []LeftOut       `json:"left_out,omitempty"`
-	Archives     []Archive       `json:"archives"`
-	Sources      []Source        `json:"sources"`
-	Packages     []Package       `json:"packages,omitempty"`
-	Trials       []Trial         `json:"trials,omitempty"`
-	Matches      []Match         `json:"matches"`
-	Destinations []Destination   `json:"destinations"`
-	Notes        string          `json:"notes"`
-	Effort       string          `json:"effort"` // of compression: fast, normal or small
+	Project      release.Project
+	Version      string
+	Tag          string
+	Preview      bool
+	Reason       version.Reason // of a preview
+	Why          string
+	Commit       release.Commit
+	Artifacts    []*release.Artifact // in the order in which they are told
+	Builds       []*Build            // what is needed comes first
+	LeftOut      []LeftOut
+	Matches      []Match
+	Destinations []Destination
+	Notes        string
+	Effort       string // of compression: fast, normal or small
+
+	sections []section
 }
 
-// NotesName is the file with the notes of a release.
-const NotesName = "notes.md"
-
-// File is one file of the outbox.
-type File struct {
-	Name     string   `json:"name"`
-	Kind     string   `json:"kind"`
-	Platform string   `json:"platform,omitempty"`
-	From     string   `json:"from"`
-	To       []string `json:"to"`
-}
-
-// Build makes programs for one platform: one run of the Go tool for all of
-// equal flags, or one program of another language. What belongs to a language
-// is in the part named after it.
-type Build struct {
-	ID        string            `json:"id"`
-	Language  string            `json:"language"`
-	Platform  platform.Platform `json:"-"`
-	Target    string            `json:"platform"`
-	Dir       string            `json:"dir"` // where it runs, relative to the root
-	Programs  []Output          `json:"programs"`
-	Needs     []Need            `json:"needs,omitempty"`
-	Toolchain string            `json:"toolchain,omitempty"` // [toolchain.NAME] that it asks for
-	Env       []string          `json:"env,omitempty"`
-	Go        *GoBuild          `json:"go,omitempty"`
-	C         *CBuild           `json:"c,omitempty"`
-	Command   *CommandBuild     `json:"command,omitempty"`
-	Prebuilt  *Prebuilt         `json:"prebuilt,omitempty"`
-}
-
-// Compiler says whether it calls a C compiler, or hands one on.
-func (b Build) Compiler() bool {
-	return b.C != nil || b.Command != nil || (b.Go != nil && b.Go.Cgo)
-}
-
-// Names joins the names of its programs.
-func (b Build) Names() string {
-	names := make([]string, len(b.Programs))
-	for i, p := range b.Programs {
-		names[i] = p.Program
-	}
-	return strings.Join(names, ", ")
-}
-
-// Need is a program that must be made before, with the build that makes it.
-type Need struct {
-	Program string `json:"program"`
-	Build   string `json:"build"`
-}
-
-// Output is one program that a build makes.
-type Output struct {
-	Program string     `json:"program"`
-	Package string     `json:"package,omitempty"` // of Go, relative to Build.Dir
-	File    string     `json:"file"`              // with the platform's ending; of a stage its path; "" when there is none
-	Expect  exe.Expect `json:"expect,omitzero"`
-}
-
-// Archive is one bundle for one platform in one format.
-type Archive struct {
-	File     string  `json:"file"`
-	Bundle   string  `json:"bundle"`
-	Platform string  `json:"platform,omitempty"`
-	Format   string  `json:"format"`
-	Folder   string  `json:"folder,omitempty"` // inside, that holds everything
-	Entries  []Entry `json:"entries"`
-}
-
-// Entry is one file in an archive: a program of a build, a file of the
-// project, or a symbolic link. One with Tree stands for all that a build has in
-// its stage below From; Path is the folder that it goes into then.
-type Entry struct {
-	Path   string      `json:"path"`
-	Mode   fs.FileMode `json:"-"`
-	Octal  string      `json:"mode,omitempty"`
-	Tree   bool        `json:"tree,omitempty"`
-	Build  string      `json:"build,omitempty"` // with Output
-	Output string      `json:"output,omitempty"`
-	From   string      `json:"from,omitempty"`
-	Link   string      `json:"link,omitempty"`
-}
-
-// Source is one source archive.
-type Source struct {
-	File   string `json:"file"`
-	Format string `json:"format"`
-	Folder string `json:"folder"`
-}
-
-// Match tells what a pattern of a bundle found.
+// Match tells what a pattern found.
 type Match struct {
 	Bundle  string   `json:"bundle"`
 	Pattern string   `json:"pattern"`
@@ -169,7 +76,7 @@ type Destination struct {
 }
 
 // ProjectFiles are the files of the project that go into archives and packages,
-// each once.
+// each once, with those that are read for them.
 func (p *Plan) ProjectFiles() []string {
 	var out []string
 	has := map[string]bool{"": true}
@@ -179,21 +86,16 @@ func (p *Plan) ProjectFiles() []string {
 			out = append(out, name)
 		}
 	}
-	for _, a := range p.Archives {
+	for _, a := range p.Artifacts {
 		for _, e := range a.Entries {
-			if e.Build == "" {
-				add(e.From)
+			if e.From.Build == "" {
+				add(e.From.Path)
 			}
 		}
-	}
-	for _, g := range p.Packages {
-		for _, e := range g.Entries {
-			if e.Build == "" {
-				add(e.From)
+		if r, ok := a.Detail.(interface{ ReadFiles() []string }); ok {
+			for _, name := range r.ReadFiles() {
+				add(name)
 			}
-		}
-		for _, name := range g.Reads {
-			add(name)
 		}
 	}
 	return out
@@ -204,139 +106,125 @@ type Errors []string
 
 func (e Errors) Error() string { return strings.Join(e, "\n") }
 
-// New computes the plan. The error is of type Errors.
-func New(c *config.Config, f Facts) (*Plan, error) {
-	p := &planner{c: c, f: f, plan: &Plan{
-		Project: release.Project{Name: c.Project.Name, Summary: c.Project.Summary, Homepage: c.Project.Homepage,
-			Repository: c.Project.Repository, License: c.Project.License, Maintainer: c.Project.Maintainer},
-		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Why: f.Release.Why,
-		Commit: release.Commit{ID: f.Commit, Time: f.Time},
+// ExitStatus is that of a wrong configuration.
+func (Errors) ExitStatus() fault.Status { return fault.Usage }
+
+// New computes the plan, part by part. The error is of type Errors.
+func New(d *config.Document, f Facts, parts []Part) (*Plan, error) {
+	c := &Context{Doc: d, Facts: f, left: map[string]bool{}, Plan: &Plan{
+		Project: project.Of(d).Release(),
+		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Reason: f.Release.Reason, Why: f.Release.Why,
+		Commit: release.Commit{ID: f.Commit, Time: f.Time}, Notes: f.Notes, Effort: packingOf(d).Effort,
 	}}
-	p.plan.Effort = c.Packing.Effort
-	p.destinations()
-	p.builds()
-	p.bundles()
-	p.packages()
-	p.sources()
-	p.trials()
-	if len(p.plan.Files) == 0 {
-		p.fail("nothing would be made: describe a [bundle.NAME] or [source] in %s", config.FileName)
+	for _, p := range parts {
+		p.Plan(c)
 	}
-	p.file(NotesName, KindNotes, "", "the commits")
-	p.plan.Notes = f.Notes
-	p.file(release.Name, KindManifest, "", "every file")
-	p.file(release.SumsName, KindSums, "", "every file")
-	p.names()
-	if len(p.errors) > 0 {
-		return nil, p.errors
+	c.names()
+	if len(c.errors) > 0 {
+		return nil, c.errors
 	}
-	return p.plan, nil
+	return c.Plan, nil
 }
 
-type planner struct {
-	c      *config.Config
-	f      Facts
-	plan   *Plan
+// Context is what parts plan in.
+type Context struct {
+	Doc *config.Document
+	Facts
+	Plan   *Plan
 	errors Errors
 	left   map[string]bool // "program platform" of what is left out
 }
 
-// failOnce reports what is the same for every platform of a program.
-func (p *planner) failOnce(format string, args ...any) {
-	if text := fmt.Sprintf(format, args...); !slices.Contains(p.errors, text) {
-		p.errors = append(p.errors, text)
+// Failed says whether anything was reported.
+func (c *Context) Failed() bool { return len(c.errors) > 0 }
+
+// Fail reports a fault.
+func (c *Context) Fail(format string, args ...any) {
+	c.errors = append(c.errors, fmt.Sprintf(format, args...))
+}
+
+// FailOnce reports what is the same for every platform.
+func (c *Context) FailOnce(format string, args ...any) {
+	if text := fmt.Sprintf(format, args...); !slices.Contains(c.errors, text) {
+		c.errors = append(c.errors, text)
 	}
 }
 
-func (p *planner) fail(format string, args ...any) {
-	p.errors = append(p.errors, fmt.Sprintf(format, args...))
+// Values are the placeholders that every text can have.
+func (c *Context) Values() placeholder.Values {
+	return placeholder.Values{"project": c.Plan.Project.Name, "version": c.Plan.Version, "tag": c.Plan.Tag, "commit": c.Plan.Commit.ID}
 }
 
-func (p *planner) values() placeholder.Values {
-	return placeholder.Values{"project": p.c.Project.Name, "version": p.plan.Version, "tag": p.plan.Tag, "commit": p.plan.Commit.ID}
-}
-
-func (p *planner) platformValues(on platform.Platform) placeholder.Values {
-	v := p.values()
+// PlatformValues are those of texts for one platform.
+func (c *Context) PlatformValues(on platform.Platform) placeholder.Values {
+	v := c.Values()
 	v["os"], v["arch"], v["variant"] = on.OS, on.Arch, on.Variant
 	return v
 }
 
-func (p *planner) destinations() {
-	for _, d := range p.c.Destinations {
-		where := d.URL
-		if d.Kind == "folder" {
-			where = d.Path
-		}
-		p.plan.Destinations = append(p.plan.Destinations, Destination{d.Name, d.Kind, where, !p.plan.Preview || d.Previews})
+// Fill fills a text; a placeholder that there is none of is a fault.
+func (c *Context) Fill(text string, v placeholder.Values) string {
+	s, err := placeholder.Fill(text, v)
+	if err != nil {
+		c.Fail("%q: %v", text, err)
 	}
+	return s
 }
 
-func (p *planner) file(name, kind, platform, from string) {
-	to := []string{}
-	for _, d := range p.plan.Destinations {
+// FillAll fills a list of texts.
+func (c *Context) FillAll(texts []string, v placeholder.Values) []string {
+	out := make([]string, len(texts))
+	for i, t := range texts {
+		out[i] = c.Fill(t, v)
+	}
+	return out
+}
+
+// Add plans a file of the release.
+func (c *Context) Add(a *release.Artifact) {
+	a.To = []string{}
+	for _, d := range c.Plan.Destinations {
 		if d.Takes {
-			to = append(to, d.Name)
+			a.To = append(a.To, d.Name)
 		}
 	}
-	p.plan.Files = append(p.plan.Files, File{name, kind, platform, from, to})
+	c.Plan.Artifacts = append(c.Plan.Artifacts, a)
 }
 
 // names refuses names that collide or that a release cannot carry.
-func (p *planner) names() {
-	made := map[string][]File{}
+func (c *Context) names() {
+	made := map[string][]*release.Artifact{}
 	var order []string
-	for _, f := range p.plan.Files {
-		key := strings.ToLower(f.Name)
+	for _, a := range c.Plan.Artifacts {
+		key := strings.ToLower(a.Name)
 		if made[key] == nil {
 			order = append(order, key)
 		}
-		made[key] = append(made[key], f)
-		if f.Kind == KindManifest || f.Kind == KindSums {
+		made[key] = append(made[key], a)
+		if a.Kind == release.KindManifest || a.Kind == release.KindSums {
 			continue
 		}
-		if err := release.CheckFile(f.Name); err != nil {
-			p.fail("%s (made from %s): %v; change its \"name\" in %s", f.Kind, describe(f), err, config.FileName)
+		if err := release.CheckFile(a.Name); err != nil {
+			c.Fail("%s (made from %s): %v; change its \"name\" in %s", a.Kind, describe(a), err, config.FileName)
 		}
 	}
 	for _, key := range order {
-		files := made[key]
-		if len(files) < 2 {
+		list := made[key]
+		if len(list) < 2 {
 			continue
 		}
-		from := make([]string, len(files))
-		for i, f := range files {
-			from[i] = describe(f)
+		from := make([]string, len(list))
+		for i, a := range list {
+			from[i] = describe(a)
 		}
-		p.fail("%d files would have the name %s: %s; give them different names with \"name\", for instance by adding {os}, {arch} or {variant}",
-			len(files), files[0].Name, strings.Join(from, ", "))
+		c.Fail("%d files would have the name %s: %s; give them different names with \"name\", for instance by adding {os}, {arch} or {variant}",
+			len(list), list[0].Name, strings.Join(from, ", "))
 	}
 }
 
-func describe(f File) string {
-	if f.Platform != "" {
-		return fmt.Sprintf("%s for %s", f.From, f.Platform)
+func describe(a *release.Artifact) string {
+	if a.Platform != "" {
+		return fmt.Sprintf("%s for %s", a.MadeFrom, a.Platform)
 	}
-	return f.From
-}
-
-func (p *planner) sources() {
-	s := p.c.Source
-	if s == nil {
-		return
-	}
-	name := p.fill(s.File, p.values())
-	for _, format := range s.Formats {
-		file := name + "." + format
-		p.plan.Sources = append(p.plan.Sources, Source{file, format, p.c.Project.Name + "-" + p.plan.Version})
-		p.file(file, KindSource, "", "commit "+p.plan.Commit.ID[:min(8, len(p.plan.Commit.ID))])
-	}
-}
-
-func (p *planner) fill(text string, v placeholder.Values) string {
-	s, err := placeholder.Fill(text, v)
-	if err != nil {
-		p.fail("%q: %v", text, err)
-	}
-	return s
+	return a.MadeFrom
 }

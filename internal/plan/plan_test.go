@@ -1,4 +1,4 @@
-package plan
+package plan_test
 
 import (
 	"strings"
@@ -6,7 +6,10 @@ import (
 	"testing/fstest"
 	"time"
 
+	"piedmont/internal/archive/bundle"
 	"piedmont/internal/config"
+	"piedmont/internal/kinds"
+	"piedmont/internal/plan"
 	"piedmont/internal/project/version"
 )
 
@@ -21,13 +24,14 @@ func project() fstest.MapFS {
 	}
 }
 
-func compute(t *testing.T, text string, r version.Release, files fstest.MapFS) (*Plan, error) {
+func compute(t *testing.T, text string, r version.Release, files fstest.MapFS) (*plan.Plan, error) {
 	t.Helper()
-	c, err := config.Parse("/p/piedmont.toml", []byte(text), func() ([]string, error) { return known, nil })
+	k := kinds.New(kinds.Options{Ctx: t.Context(), Dir: t.TempDir(), GoPlatforms: known})
+	c, err := config.Parse("/p/piedmont.toml", []byte(text), k.Tables())
 	if err != nil {
 		t.Fatal(err)
 	}
-	return New(c, Facts{Release: r, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(), Files: files})
+	return plan.New(c, plan.Facts{Release: r, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(), Files: files}, k.Parts())
 }
 
 var tagged = version.Release{Version: "1.4.0", Tag: "v1.4.0"}
@@ -54,9 +58,9 @@ source = "tool/gong"
 platforms = ["linux/amd64"]
 `
 
-func names(p *Plan) string {
+func names(p *plan.Plan) string {
 	var out []string
-	for _, f := range p.Files {
+	for _, f := range p.Artifacts {
 		out = append(out, f.Name)
 	}
 	return strings.Join(out, " ")
@@ -109,16 +113,16 @@ compile linux/amd64 gong in tool: ./gong=gong`
 		t.Errorf("got\n%s\nwant\n%s", got, wantRuns)
 	}
 	var paths []string
-	for _, e := range p.Archives[1].Entries {
-		paths = append(paths, e.Octal+" "+e.Path)
+	for _, e := range bundle.In(p)[1].Entries {
+		paths = append(paths, e.Mode+" "+e.Path)
 	}
 	wantPaths := "0644 bells-1.4.0/LICENSE, 0755 bells-1.4.0/bell, 0600 bells-1.4.0/doc/LICENSE, 0755 bells-1.4.0/run.sh, " +
 		"0644 bells-1.4.0/share/man/a.1, 0644 bells-1.4.0/share/man/b.1, 0644 bells-1.4.0/share/man/de/a.1"
 	if got := strings.Join(paths, ", "); got != wantPaths {
 		t.Errorf("got  %s\nwant %s", got, wantPaths)
 	}
-	if p.Files[0].To[0] != "share" || p.Files[1].From != "bell: bell, 6 files" {
-		t.Errorf("%+v", p.Files[:2])
+	if p.Artifacts[0].To[0] != "share" || p.Artifacts[1].MadeFrom != "bell: bell, 6 files" {
+		t.Errorf("%+v", p.Artifacts[:2])
 	}
 }
 
@@ -142,7 +146,7 @@ func TestPatterns(t *testing.T) {
 			continue
 		}
 		var got []string
-		for _, e := range p.Archives[0].Entries {
+		for _, e := range bundle.In(p)[0].Entries {
 			got = append(got, e.Path)
 			if strings.Contains(e.From, "outbox") || strings.Contains(e.From, ".git/") {
 				t.Errorf("%s takes %s", pattern, e.From)
@@ -201,16 +205,7 @@ files = ["nothing/*", "none.txt"]
 func TestPreviewGoesWhereItMay(t *testing.T) {
 	p, err := compute(t, "[project]\nname = \"bells\"\n[source]\n[destination.a]\nkind=\"folder\"\npath=\"a\"\n[destination.b]\nkind=\"folder\"\npath=\"b\"\npreviews=true\n",
 		version.Release{Version: "1.4.1-preview.1.gabc", Preview: true, Why: "x"}, project())
-	if err != nil || len(p.Files[0].To) != 1 || p.Files[0].To[0] != "b" {
+	if err != nil || len(p.Artifacts[0].To) != 1 || p.Artifacts[0].To[0] != "b" {
 		t.Errorf("%v %+v", err, p)
-	}
-}
-
-func TestLeaves(t *testing.T) {
-	for link, want := range map[string]bool{"a b": false, "a/b ../c": false, "a/b ../../c": true, "a /etc": true, "a ..": true, "a/b/c ../..": false, "a .": false} {
-		at, target, _ := strings.Cut(link, " ")
-		if Leaves(at, target) != want {
-			t.Errorf("%s: %v", link, !want)
-		}
 	}
 }

@@ -15,25 +15,25 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/httpx"
 	"piedmont/internal/base/progress"
 	"piedmont/internal/release"
 )
 
-// Destination is a far side. Its methods may be called again after a
+// Destination is a far side. Its methods may be called again after an
 // httpx.TemporaryError.
 type Destination interface {
-	// Begin opens the draft of a manifest, or finds it again.
-	Begin(ctx context.Context, m *release.Manifest, encoded []byte) (Draft, error)
+	// Begin opens the draft of a release, or finds it again.
+	Begin(ctx context.Context, o *Outbox) (Draft, error)
 }
 
 // Draft is a release that nobody sees yet.
 type Draft interface {
 	// State asks what the far side has.
 	State(ctx context.Context) (State, error)
-	// Put sends one file from offset on and returns its SHA-256 as the far side
-	// reports it, or "" when it has not all of it yet.
-	Put(ctx context.Context, f release.File, offset int64, r io.Reader) (sha256 string, err error)
+	// Put sends one file from offset on, and tells how far it came.
+	Put(ctx context.Context, f release.Artifact, offset int64, r io.Reader) (release.Receipt, error)
 	// Publish makes the draft visible in one step; it succeeds again when done before.
 	Publish(ctx context.Context) (Published, error)
 	// Close frees what the draft holds on this side.
@@ -43,14 +43,7 @@ type Draft interface {
 // State is what the far side has of a draft.
 type State struct {
 	Public bool // this manifest is public there
-	Files  map[string]FileState
-}
-
-// FileState is how far one file has come.
-type FileState struct {
-	Received int64 // bytes; where to go on
-	Complete bool
-	SHA256   string // as the far side reports it, when complete
+	Files  map[string]release.Receipt
 }
 
 // Published is a visible release.
@@ -59,17 +52,11 @@ type Published struct {
 	Manifest string // SHA-256 of the manifest that is visible there
 }
 
-// Refusal is a far side's final no, with what to do.
-type Refusal struct {
-	Reason string
-	Mend   string
-}
-
-func (e *Refusal) Error() string {
-	if e.Mend == "" {
-		return e.Reason
-	}
-	return e.Reason + "\n" + e.Mend
+// Outbox is a finished release in a folder of this machine.
+type Outbox struct {
+	Dir      string
+	Manifest *release.Manifest
+	Encoded  []byte // the manifest as it is published
 }
 
 // StoppedError means that publishing broke off and a next run goes on there.
@@ -83,6 +70,9 @@ func (e *StoppedError) Error() string {
 	return fmt.Sprintf("%v\nThe far side has %d of %d files and shows none of them; run the same command again to go on", e.Err, e.Have, e.Of)
 }
 func (e *StoppedError) Unwrap() error { return e.Err }
+
+// ExitStatus is that of publishing that can go on.
+func (*StoppedError) ExitStatus() fault.Status { return fault.Stopped }
 
 // Options say how to publish.
 type Options struct {
@@ -103,48 +93,44 @@ type Result struct {
 }
 
 // Load reads the manifest of an outbox folder and sees that its files are there.
-func Load(dir string) (*release.Manifest, []byte, error) {
+func Load(dir string) (*Outbox, error) {
 	f, err := os.Open(filepath.Join(dir, release.Name))
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	defer func() { _ = f.Close() }()
 	m, encoded, err := release.Read(f)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for _, f := range m.Files {
 		info, err := os.Stat(filepath.Join(dir, f.Name))
 		if err != nil || info.Size() != f.Size {
-			return nil, nil, fmt.Errorf("%s in %s is not what the manifest says: run \"piedmont make\" again", f.Name, dir)
+			return nil, fmt.Errorf("%s in %s is not what the manifest says: run \"piedmont make\" again", f.Name, dir)
 		}
 	}
-	return m, encoded, nil
+	return &Outbox{dir, m, encoded}, nil
 }
 
-// Run publishes the release in dir.
-func Run(ctx context.Context, dir string, d Destination, o Options) (*Result, error) {
+// Run publishes a release.
+func Run(ctx context.Context, out *Outbox, d Destination, o Options) (*Result, error) {
 	start := time.Now()
-	m, encoded, err := Load(dir)
-	if err != nil {
-		return nil, err
-	}
 	var draft Draft
-	err = httpx.Retry(ctx, o.Patience, func() (bool, error) {
-		draft, err = d.Begin(ctx, m, encoded)
+	err := httpx.Retry(ctx, o.Patience, func() (_ bool, err error) {
+		draft, err = d.Begin(ctx, out)
 		return false, err
 	})
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = draft.Close() }()
-	r := &runner{dir: dir, m: m, draft: draft, o: o}
+	r := &runner{dir: out.Dir, m: out.Manifest, draft: draft, o: o}
 	res, err := r.run(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if want := release.Digest(encoded); res.Manifest != want {
-		return nil, &Refusal{Reason: fmt.Sprintf("the far side shows another manifest than was published: its SHA-256 is %s, ours %s", res.Manifest, want)}
+	if want := release.Digest(out.Encoded); res.Manifest != want {
+		return nil, fault.New(fmt.Sprintf("the far side shows another manifest than was published: its SHA-256 is %s, ours %s", res.Manifest, want), "")
 	}
 	res.Took = time.Since(start)
 	return res, nil
@@ -184,9 +170,9 @@ func (r *runner) run(ctx context.Context) (*Result, error) {
 }
 
 func (r *runner) stopped(err error) error {
-	var refusal *Refusal
+	var refusal *fault.Error
 	if errors.As(err, &refusal) || errors.Is(err, context.Canceled) {
-		return err
+		return err // a final no
 	}
 	return &StoppedError{err, int(r.have.Load()), len(r.m.Files)}
 }
@@ -200,14 +186,14 @@ func (r *runner) state(ctx context.Context) (s State, err error) {
 }
 
 func (r *runner) uploadAll(ctx context.Context, state State) error {
-	var left []release.File
+	var left []release.Artifact
 	for _, f := range r.m.Files {
 		s := state.Files[f.Name]
 		if !s.Complete {
 			left = append(left, f)
 			continue
 		}
-		if err := r.check(f, s.SHA256); err != nil {
+		if err := r.check(f, s); err != nil {
 			return err
 		}
 	}
@@ -222,18 +208,21 @@ func (r *runner) uploadAll(ctx context.Context, state State) error {
 	return g.Wait()
 }
 
-// check holds the digest that the far side reports against the manifest.
-func (r *runner) check(f release.File, sha256 string) error {
-	if sha256 == f.SHA256 {
+// check holds a file of the far side against the manifest.
+func (r *runner) check(f release.Artifact, got release.Receipt) error {
+	if got.SHA256 == f.SHA256 && got.Source != release.NotChecked {
 		return nil
 	}
-	return &Refusal{
-		Reason: fmt.Sprintf("%s: %s reports the SHA-256 %s, the manifest says %s: the bytes were changed on the way or there", f.Name, r.o.Name, sha256, f.SHA256),
-		Mend:   "Nothing was made public. Look at what stands between here and there, such as a proxy",
+	sum := got.SHA256
+	if sum == "" {
+		sum = "of nothing: it reported none"
 	}
+	return fault.New(
+		fmt.Sprintf("%s: %s reports the SHA-256 %s, the manifest says %s: the bytes were changed on the way or there", f.Name, r.o.Name, sum, f.SHA256),
+		"Nothing was made public. Look at what stands between here and there, such as a proxy")
 }
 
-func (r *runner) upload(ctx context.Context, f release.File, offset int64) error {
+func (r *runner) upload(ctx context.Context, f release.Artifact, offset int64) error {
 	id := r.o.Name + "/" + f.Name
 	title := "send " + f.Name + " to " + r.o.Name
 	start := time.Now()
@@ -253,14 +242,14 @@ func (r *runner) upload(ctx context.Context, f release.File, offset int64) error
 			progress, offset = st.Received > offset, st.Received
 		}
 		first = false
-		sum, err := r.put(ctx, f, offset, id)
+		got, err := r.put(ctx, f, offset, id)
 		if err != nil {
 			return progress, err
 		}
-		if sum == "" {
+		if !got.Complete {
 			return progress, &httpx.TemporaryError{Err: fmt.Errorf("the far side kept a part of %s only", f.Name)}
 		}
-		return true, r.check(f, sum)
+		return true, r.check(f, got)
 	})
 	if err != nil {
 		err = fmt.Errorf("send %s: %w", f.Name, err)
@@ -275,7 +264,7 @@ func (r *runner) upload(ctx context.Context, f release.File, offset int64) error
 	return nil
 }
 
-func (r *runner) put(ctx context.Context, f release.File, offset int64, id string) (string, error) {
+func (r *runner) put(ctx context.Context, f release.Artifact, offset int64, id string) (release.Receipt, error) {
 	// All bytes are there and the file is not complete: somebody is about to
 	// finish it, or was killed just before. No range is left to send, so it
 	// begins anew; where somebody is at work, that is told to come again.
@@ -284,11 +273,11 @@ func (r *runner) put(ctx context.Context, f release.File, offset int64, id strin
 	}
 	file, err := os.Open(filepath.Join(r.dir, f.Name))
 	if err != nil {
-		return "", err
+		return release.Receipt{}, err
 	}
 	defer func() { _ = file.Close() }()
 	if _, err := file.Seek(offset, io.SeekStart); err != nil {
-		return "", err
+		return release.Receipt{}, err
 	}
 	done := offset
 	return r.draft.Put(ctx, f, offset, &httpx.Reader{R: io.LimitReader(file, f.Size-offset), Touch: func(n int) {
@@ -299,22 +288,7 @@ func (r *runner) put(ctx context.Context, f release.File, offset int64, id strin
 }
 
 // Conflict is the refusal of a version that is public with other files.
-func Conflict(where, version string, differences []string) *Refusal {
-	return &Refusal{
-		Reason: fmt.Sprintf("%s is public already at %s, with other files: %s", version, where, strings.Join(differences, ", ")),
-		Mend:   "A public release never changes. Release a new version",
-	}
-}
-
-// Inspector is a destination that can be asked in advance, without changing it.
-type Inspector interface {
-	Inspect(ctx context.Context, project, version string) (Inspection, error)
-}
-
-// Inspection is what a far side says of itself.
-type Inspection struct {
-	Says   string    // in a few words, when all is well
-	Lacks  []string  // rights that publishing needs and the token has not
-	Clock  time.Time // the far side's, zero when not known
-	Public string    // the version, when it is public there
+func Conflict(where, version string, differences []string) error {
+	return fault.New(fmt.Sprintf("%s is public already at %s, with other files: %s", version, where, strings.Join(differences, ", ")),
+		"A public release never changes. Release a new version")
 }

@@ -6,7 +6,7 @@ import (
 	"regexp"
 	"strings"
 
-	"piedmont/internal/project/version"
+	"piedmont/internal/base/semver"
 )
 
 // The names a release may use. They become folders, URLs and file names on
@@ -21,7 +21,7 @@ var (
 var reservedProjects = []string{"api", "assets", "latest"}
 
 // reservedFiles are written by whoever keeps a release, not by its maker.
-var reservedFiles = []string{"index.html", "release.json", Name, SumsName}
+var reservedFiles = []string{"index.html", RecordName, Name, SumsName}
 
 // windowsDevices cannot be file names on Windows, whatever their ending.
 var windowsDevices = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[0-9]|lpt[0-9])(\.|$)`)
@@ -41,7 +41,7 @@ func CheckProject(name string) error {
 
 // CheckVersion says why a text cannot be a release's version.
 func CheckVersion(v string) error {
-	if !version.Valid(v) || len(v) > 128 {
+	if !semver.Valid(v) || len(v) > 128 {
 		return fmt.Errorf("%q is not a version as SemVer 2.0 writes it, such as 1.4.0", v)
 	}
 	return nil

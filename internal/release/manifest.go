@@ -12,8 +12,6 @@ import (
 	"slices"
 	"strings"
 	"time"
-
-	"piedmont/internal/format/exe"
 )
 
 // The two files that every release has besides those that it lists.
@@ -30,13 +28,13 @@ const MaxSize = 16 << 20
 
 // Manifest is the whole record. Nothing in it depends on when or where it was made.
 type Manifest struct {
-	Format  string  `json:"format"`
-	Project Project `json:"project"`
-	Version string  `json:"version"`
-	Preview bool    `json:"preview"`
-	Tag     string  `json:"tag,omitempty"`
-	Commit  Commit  `json:"commit"`
-	Files   []File  `json:"files"`
+	Format  string     `json:"format"`
+	Project Project    `json:"project"`
+	Version string     `json:"version"`
+	Preview bool       `json:"preview"`
+	Tag     string     `json:"tag,omitempty"`
+	Commit  Commit     `json:"commit"`
+	Files   []Artifact `json:"files"`
 }
 
 // Project says what is released.
@@ -55,44 +53,9 @@ type Commit struct {
 	Time time.Time `json:"time"`
 }
 
-// File is one file of the release.
-type File struct {
-	Name      string `json:"name"`
-	Kind      string `json:"kind"`
-	From      string `json:"from,omitempty"`
-	Platform  string `json:"platform,omitempty"`
-	MediaType string `json:"media_type"`
-	Size      int64  `json:"size"`
-	SHA256    string `json:"sha256"`
-	SHA512    string `json:"sha512"`
-	// Package is what a distribution package says of itself.
-	Package *Package `json:"package,omitempty"`
-	Holds   []Entry  `json:"holds,omitempty"`
-}
-
-// Package names a distribution package as its format does.
-type Package struct {
-	Format  string `json:"format"` // deb, rpm, apk or arch
-	Name    string `json:"name"`
-	Version string `json:"version"`
-	Arch    string `json:"arch"`
-}
-
-// Entry is what an archive holds under one path.
-type Entry struct {
-	Path   string `json:"path"`
-	Mode   string `json:"mode"`
-	Size   int64  `json:"size"`
-	SHA256 string `json:"sha256,omitempty"`
-	Link   string `json:"link,omitempty"`
-	Owner  string `json:"owner,omitempty"` // user:group, of packages
-	// Binary is what an executable was found to be.
-	Binary *exe.Info `json:"binary,omitempty"`
-}
-
 // Encode writes the manifest: two spaces, a newline at the end, files sorted by name.
 func (m *Manifest) Encode() ([]byte, error) {
-	slices.SortFunc(m.Files, func(a, b File) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(m.Files, func(a, b Artifact) int { return strings.Compare(a.Name, b.Name) })
 	var buf bytes.Buffer
 	enc := json.NewEncoder(&buf)
 	enc.SetEscapeHTML(false)
@@ -133,13 +96,13 @@ func Parse(data []byte) (*Manifest, error) {
 }
 
 // File finds a file by name.
-func (m *Manifest) File(name string) (File, bool) {
+func (m *Manifest) File(name string) (Artifact, bool) {
 	for _, f := range m.Files {
 		if f.Name == name {
 			return f, true
 		}
 	}
-	return File{}, false
+	return Artifact{}, false
 }
 
 // Difference names the files in which two manifests differ, each with how.
@@ -170,3 +133,9 @@ func Digest(encoded []byte) string {
 	sum := sha256.Sum256(encoded)
 	return hex.EncodeToString(sum[:])
 }
+
+// The two folders in a project that Piedmont writes.
+const (
+	OutboxDir = "outbox"    // what is ready to be sent, a folder for each version
+	WorkDir   = ".piedmont" // work between runs
+)

@@ -12,7 +12,7 @@ import (
 func sample() *Manifest {
 	return &Manifest{Format: Format, Project: Project{Name: "hutbell"}, Version: "1.4.0", Tag: "v1.4.0",
 		Commit: Commit{ID: strings.Repeat("3f", 20), Time: time.Date(2026, 5, 2, 7, 30, 0, 0, time.UTC)},
-		Files: []File{{Name: "b.zip", Kind: "bundle", MediaType: "application/zip", Size: 3, SHA256: strings.Repeat("ab", 32), SHA512: strings.Repeat("cd", 64)},
+		Files: []Artifact{{Name: "b.zip", Kind: "bundle", MediaType: "application/zip", Size: 3, SHA256: strings.Repeat("ab", 32), SHA512: strings.Repeat("cd", 64)},
 			{Name: "a.tar.gz", Kind: "source", MediaType: "application/gzip", Size: 4, SHA256: strings.Repeat("12", 32), SHA512: strings.Repeat("34", 64)}}}
 }
 
@@ -128,6 +128,9 @@ func TestSchemaNamesTheKeys(t *testing.T) {
 		case reflect.Slice:
 			walk(n.Items, typ.Elem())
 			return
+		}
+		if typ == reflect.TypeFor[Entry]() {
+			typ = reflect.TypeFor[recorded]()
 		}
 		if typ.Kind() != reflect.Struct || seen[typ] || typ == reflect.TypeFor[time.Time]() {
 			return

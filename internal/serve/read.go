@@ -7,12 +7,14 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"path/filepath"
 	"strings"
 	"time"
 
 	"piedmont/internal/base/httpx"
 	"piedmont/internal/publish/layout"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
 	"piedmont/internal/site"
 )
 
@@ -28,7 +30,7 @@ import (
 func (s *Server) read(w http.ResponseWriter, r *http.Request) {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		w.Header().Set("Allow", "GET, HEAD")
-		problem(w, Problem{Status: http.StatusMethodNotAllowed, Type: "method", Title: "Only reading is possible here"})
+		problem(w, api.Problem{Status: http.StatusMethodNotAllowed, Type: api.Method, Title: "Only reading is possible here"})
 		return
 	}
 	parts := strings.Split(strings.TrimPrefix(r.URL.Path, "/"), "/")
@@ -36,7 +38,7 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request) {
 		s.home(w, r)
 		return
 	}
-	sh, ok := s.shelf(parts[0])
+	on, ok := s.releases(parts[0])
 	if !ok || len(parts) > 3 {
 		s.missing(w)
 		return
@@ -45,7 +47,7 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, "/"+parts[0]+"/", http.StatusMovedPermanently)
 		return
 	}
-	list, err := sh.Releases()
+	list, err := on.Releases(r.Context())
 	if err != nil {
 		s.fail(w, "read the releases", err)
 		return
@@ -54,9 +56,9 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request) {
 		s.missing(w)
 		return
 	}
-	x := site.Site{Releases: list, Base: s.base(r) + parts[0] + "/"}
+	x := site.Site{Releases: list, Base: s.base(r) + parts[0] + "/", Present: s.present}
 	if len(parts) == 3 {
-		s.release(w, r, sh, x, parts)
+		s.release(w, r, x, parts)
 		return
 	}
 	switch parts[1] {
@@ -75,9 +77,9 @@ func (s *Server) read(w http.ResponseWriter, r *http.Request) {
 }
 
 // release answers below /PROJECT/VERSION/.
-func (s *Server) release(w http.ResponseWriter, r *http.Request, sh *layout.Shelf, x site.Site, parts []string) {
+func (s *Server) release(w http.ResponseWriter, r *http.Request, x site.Site, parts []string) {
 	if parts[1] == "latest" {
-		latest, _ := layout.Latest(x.Releases)
+		latest, _ := release.Latest(x.Releases)
 		w.Header().Set("Cache-Control", "no-cache")
 		http.Redirect(w, r, "/"+parts[0]+"/"+latest.Manifest.Version+"/"+url.PathEscape(parts[2]), http.StatusFound)
 		return
@@ -91,19 +93,19 @@ func (s *Server) release(w http.ResponseWriter, r *http.Request, sh *layout.Shel
 			s.page(w, r, page, err)
 			return
 		}
-		s.file(w, r, sh, rel, parts[2])
+		s.file(w, r, parts[0], rel, parts[2])
 		return
 	}
 	s.missing(w)
 }
 
-func (s *Server) file(w http.ResponseWriter, r *http.Request, sh *layout.Shelf, rel layout.Release, name string) {
-	path, ok := sh.Path(rel, name)
+func (s *Server) file(w http.ResponseWriter, r *http.Request, project string, rel release.Release, name string) {
+	path, ok := layout.Path(rel, name)
 	if !ok {
 		s.missing(w)
 		return
 	}
-	f, err := os.Open(path)
+	f, err := os.Open(filepath.Join(s.data, "projects", project, filepath.FromSlash(path)))
 	if err != nil {
 		s.fail(w, "open "+name, err)
 		return
@@ -148,8 +150,8 @@ func (s *Server) home(w http.ResponseWriter, r *http.Request) {
 	}
 	var projects []site.Site
 	for _, name := range names {
-		sh, _ := s.shelf(name)
-		list, err := sh.Releases()
+		on, _ := s.releases(name)
+		list, err := on.Releases(r.Context())
 		if err != nil {
 			s.fail(w, "read the releases", err)
 			return

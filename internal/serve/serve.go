@@ -17,7 +17,10 @@ import (
 	"github.com/gofrs/flock"
 
 	"piedmont/internal/publish/layout"
+	"piedmont/internal/publish/remote/local"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
+	"piedmont/internal/site"
 )
 
 // Limits protect the server from its clients.
@@ -32,7 +35,7 @@ type Limits struct {
 // DefaultLimits are those of "piedmont serve".
 var DefaultLimits = Limits{Header: 16 << 10, Uploads: 32, Idle: 30 * time.Second, Rate: 4 << 10, Drafts: 7 * 24 * time.Hour}
 
-// Server serves one data folder: projects/NAME is the shelf of a project, and
+// Server serves one data folder: projects/NAME has the releases of a project, and
 // tokens.json holds the hashes of the tokens.
 type Server struct {
 	data    string
@@ -42,7 +45,8 @@ type Server struct {
 	uploads chan struct{}
 	busy    sync.Map // project/draft/file that is being uploaded
 	change  sync.Mutex
-	shelves sync.Map // by project: *layout.Shelf
+	layouts sync.Map // by project: *layout.Layout
+	present site.Presenter
 	lock    *flock.Flock
 	log     func(string)
 }
@@ -52,11 +56,12 @@ type Options struct {
 	Data    string
 	Address string // where readers reach it, for the feed; "" takes each request's own
 	Limits  Limits
+	Present site.Presenter    // places the files on a page; may be nil
 	Log     func(line string) // one line for each change and each failure of the server itself; may be nil
 }
 
 // New opens a data folder, which only one server may have at a time.
-func New(o Options) (*Server, error) {
+func New(ctx context.Context, o Options) (*Server, error) {
 	if err := os.MkdirAll(filepath.Join(o.Data, "projects"), 0o755); err != nil {
 		return nil, fmt.Errorf("open the data folder: %w", err)
 	}
@@ -67,8 +72,8 @@ func New(o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = func(string) {}
 	}
-	s := &Server{data: o.Data, address: o.Address, limits: o.Limits, tokens: OpenTokens(o.Data), uploads: make(chan struct{}, o.Limits.Uploads), lock: l, log: o.Log}
-	if err := s.tidy(); err != nil {
+	s := &Server{data: o.Data, address: o.Address, limits: o.Limits, tokens: OpenTokens(o.Data), uploads: make(chan struct{}, o.Limits.Uploads), lock: l, log: o.Log, present: o.Present}
+	if err := s.tidy(ctx); err != nil {
 		_ = l.Unlock()
 		return nil, fmt.Errorf("tidy old drafts: %w", err)
 	}
@@ -95,7 +100,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		case err := <-done:
 			return err
 		case <-tick.C:
-			if err := s.tidy(); err != nil {
+			if err := s.tidy(ctx); err != nil {
 				s.log("tidy old drafts: " + err.Error())
 			}
 		case <-ctx.Done():
@@ -119,7 +124,7 @@ func (s *Server) Handler() http.Handler {
 	mux.HandleFunc("PUT /api/{project}/drafts/{id}/{file}", s.upload)
 	mux.HandleFunc("POST /api/{project}/drafts/{id}/publish", s.publish)
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
-		problem(w, Problem{Status: http.StatusNotFound, Type: "unknown", Title: "There is no such address", Detail: r.Method + " " + r.URL.Path})
+		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown, Title: "There is no such address", Detail: r.Method + " " + r.URL.Path})
 	})
 	mux.HandleFunc("/", s.read)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -135,16 +140,18 @@ func (s *Server) Handler() http.Handler {
 	})
 }
 
-func (s *Server) shelf(project string) (*layout.Shelf, bool) {
+// releases gives those of a project; false when it cannot be one's name.
+func (s *Server) releases(project string) (*layout.Layout, bool) {
 	if release.CheckProject(project) != nil {
 		return nil, false
 	}
 	dir := filepath.Join(s.data, "projects", project)
+	on := layout.On(local.FS{Dir: dir, Work: layout.DraftsDir})
 	if _, err := os.Stat(dir); err != nil {
-		return layout.At(dir), true // nothing to remember yet
+		return on, true // nothing to remember yet
 	}
-	one, _ := s.shelves.LoadOrStore(project, layout.At(dir))
-	return one.(*layout.Shelf), true
+	one, _ := s.layouts.LoadOrStore(project, on)
+	return one.(*layout.Layout), true
 }
 
 // projects lists the names that have a folder.
@@ -162,14 +169,14 @@ func (s *Server) projects() ([]string, error) {
 	return names, nil
 }
 
-func (s *Server) tidy() error {
+func (s *Server) tidy(ctx context.Context) error {
 	names, err := s.projects()
 	if err != nil {
 		return err
 	}
 	for _, name := range names {
-		sh, _ := s.shelf(name)
-		if err := sh.Tidy(time.Now().Add(-s.limits.Drafts)); err != nil {
+		on, _ := s.releases(name)
+		if err := on.Tidy(ctx, time.Now().Add(-s.limits.Drafts)); err != nil {
 			return err
 		}
 	}

@@ -20,8 +20,8 @@ import (
 	"time"
 
 	"piedmont/internal/base/httpx"
-	"piedmont/internal/publish/layout"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
 )
 
 // bench is a server with one project and a token of every right.
@@ -40,7 +40,7 @@ func newBench(t *testing.T, change func(*Limits)) *bench {
 		change(&limits)
 	}
 	data := t.TempDir()
-	s, err := New(Options{Data: data, Limits: limits})
+	s, err := New(t.Context(), Options{Data: data, Limits: limits})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +53,7 @@ func newBench(t *testing.T, change func(*Limits)) *bench {
 	go func() { done <- s.Serve(ctx, l) }()
 	t.Cleanup(func() { stop(); <-done; _ = s.Close() })
 	b := &bench{t, "http://" + l.Addr().String(), data, "", s}
-	b.token = b.newToken("all", []string{"hutbell"}, Rights)
+	b.token = b.newToken("all", []string{"hutbell"}, api.Rights)
 	return b
 }
 
@@ -107,7 +107,7 @@ func published(version string, files map[string]string) []byte {
 		Commit: release.Commit{ID: strings.Repeat("ab", 20), Time: time.Date(2026, 5, 2, 7, 30, 0, 0, time.UTC)}}
 	for name, content := range files {
 		a, c := sha256.Sum256([]byte(content)), sha512.Sum512([]byte(content))
-		m.Files = append(m.Files, release.File{Name: name, Kind: "bundle", Platform: "linux/amd64", MediaType: "application/gzip", Size: int64(len(content)),
+		m.Files = append(m.Files, release.Artifact{Name: name, Kind: "bundle", Platform: "linux/amd64", MediaType: "application/gzip", Size: int64(len(content)),
 			SHA256: hex.EncodeToString(a[:]), SHA512: hex.EncodeToString(c[:])})
 	}
 	data, err := m.Encode()
@@ -121,7 +121,7 @@ func published(version string, files map[string]string) []byte {
 func (b *bench) open(m []byte) string {
 	b.t.Helper()
 	text := b.want(201, "POST", "/api/hutbell/drafts", b.token, bytes.NewReader(m))
-	var d DraftAnswer
+	var d api.Draft
 	if err := json.Unmarshal([]byte(text), &d); err != nil {
 		b.t.Fatal(err)
 	}
@@ -318,10 +318,10 @@ func TestTokens(t *testing.T) {
 	if got := open("pdm_wrong"); got != 401 {
 		t.Errorf("with a wrong one: %d", got)
 	}
-	if got := open(b.newToken("foreign", []string{"other"}, Rights)); got != 403 {
+	if got := open(b.newToken("foreign", []string{"other"}, api.Rights)); got != 403 {
 		t.Errorf("with one of another project: %d", got)
 	}
-	uploader := b.newToken("uploader", []string{"*"}, []string{RightUpload})
+	uploader := b.newToken("uploader", []string{"*"}, []string{api.RightUpload})
 	if got := open(uploader); got != 201 {
 		t.Errorf("with one that may upload: %d", got)
 	}
@@ -472,7 +472,7 @@ func TestOldDraftsGo(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := b.server.tidy(); err != nil {
+	if err := b.server.tidy(t.Context()); err != nil {
 		t.Fatal(err)
 	}
 	b.want(404, "GET", old, b.token, nil)
@@ -483,7 +483,7 @@ func TestOldDraftsGo(t *testing.T) {
 // that it failed, and its log says why.
 func TestDamagedRelease(t *testing.T) {
 	var log []string
-	s, err := New(Options{Data: t.TempDir(), Limits: DefaultLimits, Log: func(line string) { log = append(log, line) }})
+	s, err := New(t.Context(), Options{Data: t.TempDir(), Limits: DefaultLimits, Log: func(line string) { log = append(log, line) }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -492,7 +492,7 @@ func TestDamagedRelease(t *testing.T) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(filepath.Join(dir, layout.RecordName), []byte("{"), 0o644); err != nil {
+	if err := os.WriteFile(filepath.Join(dir, release.RecordName), []byte("{"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	w := httptest.NewRecorder()

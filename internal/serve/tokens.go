@@ -21,17 +21,8 @@ import (
 
 	"piedmont/internal/base/fileio"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
 )
-
-// Rights that a token can have.
-const (
-	RightUpload   = "upload"
-	RightPublish  = "publish"
-	RightWithdraw = "withdraw"
-)
-
-// Rights are all there are.
-var Rights = []string{RightUpload, RightPublish, RightWithdraw}
 
 // Token is what the server keeps of a token: never the secret itself. The
 // secret has 256 random bits, so a plain hash cannot be guessed back.
@@ -94,7 +85,7 @@ func (t *Tokens) Add(name string, projects, rights []string, now time.Time) (str
 		}
 	}
 	for _, r := range rights {
-		if !slices.Contains(Rights, r) {
+		if !slices.Contains(api.Rights, r) {
 			return "", fmt.Errorf("there is no right %q: there are upload, publish and withdraw", r)
 		}
 	}

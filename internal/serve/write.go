@@ -14,24 +14,11 @@ import (
 	"piedmont/internal/base/httpx"
 	"piedmont/internal/publish/layout"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
 )
 
-// Problem is an error answer (RFC 9457) with what this protocol adds.
-type Problem struct {
-	Type        string   `json:"type"` // one of the types in docs/release-page.md
-	Title       string   `json:"title"`
-	Status      int      `json:"status"`
-	Detail      string   `json:"detail,omitempty"`
-	Differences []string `json:"differences,omitempty"` // type conflict
-	Missing     []string `json:"missing,omitempty"`     // type incomplete
-	Received    *int64   `json:"received,omitempty"`    // type offset: where to go on
-}
-
-// TypePrefix stands before the name of each problem type.
-const TypePrefix = "urn:piedmont:problem:"
-
-func problem(w http.ResponseWriter, p Problem) {
-	p.Type = TypePrefix + p.Type
+func problem(w http.ResponseWriter, p api.Problem) {
+	p.Type = api.TypePrefix + p.Type
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.Header().Set("Cache-Control", "no-store")
 	w.WriteHeader(p.Status)
@@ -41,7 +28,7 @@ func problem(w http.ResponseWriter, p Problem) {
 // fail answers an error of the server itself; what it was stays in the log.
 func (s *Server) fail(w http.ResponseWriter, doing string, err error) {
 	s.log(doing + ": " + err.Error())
-	problem(w, Problem{Status: http.StatusInternalServerError, Type: "server", Title: "The server failed", Detail: doing + " failed; its log says why"})
+	problem(w, api.Problem{Status: http.StatusInternalServerError, Type: api.Server, Title: "The server failed", Detail: doing + " failed; its log says why"})
 }
 
 func answer(w http.ResponseWriter, status int, body any) {
@@ -56,7 +43,7 @@ func (s *Server) allow(w http.ResponseWriter, r *http.Request, right string) (To
 	secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	refuse := func(detail string) (Token, bool) {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="releases"`)
-		problem(w, Problem{Status: http.StatusUnauthorized, Type: "token", Title: "A valid token is needed", Detail: detail})
+		problem(w, api.Problem{Status: http.StatusUnauthorized, Type: api.Token, Title: "A valid token is needed", Detail: detail})
 		return Token{}, false
 	}
 	if !ok || secret == "" {
@@ -76,72 +63,61 @@ func (s *Server) allow(w http.ResponseWriter, r *http.Request, right string) (To
 		if right == "" {
 			detail = fmt.Sprintf("the token %q is not for the project %q", t.Name, project)
 		}
-		problem(w, Problem{Status: http.StatusForbidden, Type: "right", Title: "The token does not allow this", Detail: detail})
+		problem(w, api.Problem{Status: http.StatusForbidden, Type: api.Right, Title: "The token does not allow this", Detail: detail})
 		return t, false
 	}
 	return t, true
 }
 
-// RightsAnswer tells what a token may do in a project.
-type RightsAnswer struct {
-	Project string    `json:"project"`
-	Token   string    `json:"token"`
-	Rights  []string  `json:"rights"`
-	Time    time.Time `json:"time"`
-}
-
 func (s *Server) rights(w http.ResponseWriter, r *http.Request) {
 	if t, ok := s.allow(w, r, ""); ok {
-		answer(w, http.StatusOK, RightsAnswer{r.PathValue("project"), t.Name, t.Rights, time.Now().UTC()})
+		answer(w, http.StatusOK, api.RightsAnswer{Project: r.PathValue("project"), Token: t.Name, Rights: t.Rights, Time: time.Now().UTC()})
 	}
 }
 
-// DraftAnswer is the state of a draft.
-type DraftAnswer struct {
-	ID      string             `json:"id"`
-	Project string             `json:"project"`
-	Version string             `json:"version"`
-	State   string             `json:"state"` // draft or public
-	Files   []layout.FileState `json:"files"`
-}
-
-func draftAnswer(d *layout.Draft) DraftAnswer {
-	state := "draft"
+// show answers with the state of a draft.
+func (s *Server) show(w http.ResponseWriter, r *http.Request, status int, d *layout.Draft) {
+	files, err := d.State(r.Context())
+	if err != nil {
+		s.fail(w, "look at a draft", err)
+		return
+	}
+	state := release.StateDraft
 	if d.Public {
-		state = "public"
+		state = release.StatePublic
 	}
-	return DraftAnswer{d.ID, d.Manifest.Project.Name, d.Manifest.Version, state, d.State()}
+	answer(w, status, api.Draft{ID: d.ID, Project: d.Manifest.Project.Name, Version: d.Manifest.Version, State: state, Files: files})
 }
 
 func (s *Server) openDraft(w http.ResponseWriter, r *http.Request) {
-	if _, ok := s.allow(w, r, RightUpload); !ok {
+	if _, ok := s.allow(w, r, api.RightUpload); !ok {
 		return
 	}
-	sh, ok := s.shelf(r.PathValue("project"))
+	on, ok := s.releases(r.PathValue("project"))
 	if !ok {
-		problem(w, Problem{Status: http.StatusNotFound, Type: "unknown", Title: "This cannot be a project's name"})
+		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown, Title: "This cannot be a project's name"})
 		return
 	}
 	m, encoded, err := release.Read(http.MaxBytesReader(w, r.Body, release.MaxSize+1))
 	if err != nil {
-		problem(w, Problem{Status: http.StatusBadRequest, Type: "manifest", Title: "The manifest is refused", Detail: err.Error()})
+		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Manifest, Title: "The manifest is refused", Detail: err.Error()})
 		return
 	}
 	if m.Project.Name != r.PathValue("project") {
-		problem(w, Problem{Status: http.StatusBadRequest, Type: "manifest", Title: "The manifest is refused", Detail: fmt.Sprintf("it is of the project %q", m.Project.Name)})
+		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Manifest, Title: "The manifest is refused", Detail: fmt.Sprintf("it is of the project %q", m.Project.Name)})
 		return
 	}
 	s.change.Lock()
-	d, err := sh.Begin(encoded)
+	d, err := on.Begin(r.Context(), encoded)
 	s.change.Unlock()
 	if s.refused(w, err, "open a draft") {
 		return
 	}
 	w.Header().Set("Location", "/api/"+r.PathValue("project")+"/drafts/"+d.ID)
-	answer(w, http.StatusCreated, draftAnswer(d))
+	s.show(w, r, http.StatusCreated, d)
 }
 
-// refused answers the errors that a shelf gives, and says whether there was one.
+// refused answers the errors of a layout, and says whether there was one.
 func (s *Server) refused(w http.ResponseWriter, err error, doing string) bool {
 	var conflict *layout.ConflictError
 	var incomplete *layout.IncompleteError
@@ -151,17 +127,17 @@ func (s *Server) refused(w http.ResponseWriter, err error, doing string) bool {
 	case err == nil:
 		return false
 	case errors.Is(err, layout.ErrUnknown):
-		problem(w, Problem{Status: http.StatusNotFound, Type: "unknown", Title: "There is no such draft or file"})
+		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown, Title: "There is no such draft or file"})
 	case errors.As(err, &conflict):
-		problem(w, Problem{Status: http.StatusConflict, Type: "conflict", Title: "This version is public with other files", Detail: conflict.Error(), Differences: conflict.Differences})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Conflict, Title: "This version is public with other files", Detail: conflict.Error(), Differences: conflict.Differences})
 	case errors.As(err, &incomplete):
-		problem(w, Problem{Status: http.StatusConflict, Type: "incomplete", Title: "The draft is not complete", Detail: incomplete.Error(), Missing: incomplete.Missing})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Incomplete, Title: "The draft is not complete", Detail: incomplete.Error(), Missing: incomplete.Missing})
 	case errors.As(err, &mismatch):
-		problem(w, Problem{Status: http.StatusUnprocessableEntity, Type: "digest", Title: "The bytes do not match the manifest", Detail: mismatch.Error()})
+		problem(w, api.Problem{Status: http.StatusUnprocessableEntity, Type: api.Digest, Title: "The bytes do not match the manifest", Detail: mismatch.Error()})
 	case errors.As(err, &offset):
-		problem(w, Problem{Status: http.StatusConflict, Type: "offset", Title: "The upload does not go on where it ended", Detail: offset.Error(), Received: &offset.Want})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Offset, Title: "The upload does not go on where it ended", Detail: offset.Error(), Received: &offset.Want})
 	case errors.Is(err, layout.ErrTooLong):
-		problem(w, Problem{Status: http.StatusRequestEntityTooLarge, Type: "size", Title: "The body is longer than the manifest says"})
+		problem(w, api.Problem{Status: http.StatusRequestEntityTooLarge, Type: api.Size, Title: "The body is longer than the manifest says"})
 	default:
 		s.fail(w, doing, err)
 	}
@@ -173,12 +149,12 @@ func (s *Server) draft(w http.ResponseWriter, r *http.Request, right string) (*l
 	if _, ok := s.allow(w, r, right); !ok {
 		return nil, false
 	}
-	sh, ok := s.shelf(r.PathValue("project"))
+	on, ok := s.releases(r.PathValue("project"))
 	if !ok {
 		s.refused(w, layout.ErrUnknown, "")
 		return nil, false
 	}
-	d, err := sh.Draft(r.PathValue("id"))
+	d, err := on.Draft(r.Context(), r.PathValue("id"))
 	if s.refused(w, err, "find a draft") {
 		return nil, false
 	}
@@ -186,19 +162,19 @@ func (s *Server) draft(w http.ResponseWriter, r *http.Request, right string) (*l
 }
 
 func (s *Server) showDraft(w http.ResponseWriter, r *http.Request) {
-	if d, ok := s.draft(w, r, RightUpload); ok {
-		answer(w, http.StatusOK, draftAnswer(d))
+	if d, ok := s.draft(w, r, api.RightUpload); ok {
+		s.show(w, r, http.StatusOK, d)
 	}
 }
 
 func (s *Server) dropDraft(w http.ResponseWriter, r *http.Request) {
-	d, ok := s.draft(w, r, RightUpload)
+	d, ok := s.draft(w, r, api.RightUpload)
 	if !ok {
 		return
 	}
 	s.change.Lock()
 	defer s.change.Unlock()
-	if err := d.Abandon(); err != nil {
+	if err := d.Abandon(r.Context()); err != nil {
 		s.fail(w, "remove a draft", err)
 		return
 	}
@@ -206,21 +182,21 @@ func (s *Server) dropDraft(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) publish(w http.ResponseWriter, r *http.Request) {
-	if _, ok := s.allow(w, r, RightPublish); !ok {
+	if _, ok := s.allow(w, r, api.RightPublish); !ok {
 		return
 	}
-	sh, ok := s.shelf(r.PathValue("project"))
+	on, ok := s.releases(r.PathValue("project"))
 	if !ok {
 		s.refused(w, layout.ErrUnknown, "")
 		return
 	}
 	s.change.Lock()
 	defer s.change.Unlock()
-	d, err := sh.Draft(r.PathValue("id"))
+	d, err := on.Draft(r.Context(), r.PathValue("id"))
 	if s.refused(w, err, "find a draft") {
 		return
 	}
-	rel, err := d.Publish(time.Now())
+	rel, err := d.Publish(r.Context(), time.Now())
 	if s.refused(w, err, "publish") {
 		return
 	}
@@ -229,7 +205,7 @@ func (s *Server) publish(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
-	d, ok := s.draft(w, r, RightUpload)
+	d, ok := s.draft(w, r, api.RightUpload)
 	if !ok {
 		return
 	}
@@ -241,16 +217,16 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 	}
 	offset, length, err := contentRange(r, f.Size)
 	if err != nil {
-		problem(w, Problem{Status: http.StatusBadRequest, Type: "range", Title: "The Content-Range is refused", Detail: err.Error()})
+		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Range, Title: "The Content-Range is refused", Detail: err.Error()})
 		return
 	}
 	if r.ContentLength > length {
-		problem(w, Problem{Status: http.StatusRequestEntityTooLarge, Type: "size", Title: "The body is longer than the manifest says",
+		problem(w, api.Problem{Status: http.StatusRequestEntityTooLarge, Type: api.Size, Title: "The body is longer than the manifest says",
 			Detail: fmt.Sprintf("%s has %d bytes in the manifest", name, f.Size)})
 		return
 	}
 	if want := r.Header.Get("Repr-Digest"); want != "" && httpx.FromReprDigest(want) != f.SHA256 {
-		problem(w, Problem{Status: http.StatusUnprocessableEntity, Type: "digest", Title: "The Repr-Digest is not that of the manifest", Detail: name})
+		problem(w, api.Problem{Status: http.StatusUnprocessableEntity, Type: api.Digest, Title: "The Repr-Digest is not that of the manifest", Detail: name})
 		return
 	}
 	select {
@@ -258,34 +234,31 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 		defer func() { <-s.uploads }()
 	default:
 		w.Header().Set("Retry-After", "1")
-		problem(w, Problem{Status: http.StatusServiceUnavailable, Type: "busy", Title: "Too many uploads at once", Detail: "come again in a second"})
+		problem(w, api.Problem{Status: http.StatusServiceUnavailable, Type: api.Busy, Title: "Too many uploads at once", Detail: "come again in a second"})
 		return
 	}
 	key := r.PathValue("project") + "/" + d.ID + "/" + name
 	if _, taken := s.busy.LoadOrStore(key, true); taken {
 		w.Header().Set("Retry-After", "1")
-		problem(w, Problem{Status: http.StatusConflict, Type: "busy", Title: "This file is being uploaded by somebody else", Detail: name})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Busy, Title: "This file is being uploaded by somebody else", Detail: name})
 		return
 	}
 	defer s.busy.Delete(key)
-	sum, err := d.Put(name, offset, s.paced(w, r, length))
-	if bodyError(err) {
-		problem(w, Problem{Status: http.StatusRequestTimeout, Type: "broken-off", Title: "The body broke off", Detail: "what arrived is kept: ask for the draft and go on from there"})
+	got, err := d.Put(r.Context(), name, offset, s.paced(w, r, length))
+	if bodyError(err) || r.Context().Err() != nil {
+		problem(w, api.Problem{Status: http.StatusRequestTimeout, Type: api.BrokenOff, Title: "The body broke off", Detail: "what arrived is kept: ask for the draft and go on from there"})
 		return
 	}
 	if s.refused(w, err, "keep a file") {
 		return
 	}
-	if sum == "" {
-		for _, st := range d.State() {
-			if st.Name == name {
-				answer(w, http.StatusAccepted, st)
-			}
-		}
+	if !got.Complete {
+		got.SHA256 = f.SHA256
+		answer(w, http.StatusAccepted, got)
 		return
 	}
-	w.Header().Set("Repr-Digest", httpx.ReprDigest(sum))
-	answer(w, http.StatusCreated, layout.FileState{Name: name, Size: f.Size, SHA256: sum, Received: f.Size, Complete: true})
+	w.Header().Set("Repr-Digest", httpx.ReprDigest(got.SHA256))
+	answer(w, http.StatusCreated, got)
 }
 
 // contentRange reads where a body belongs: the whole file, or the range that a

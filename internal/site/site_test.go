@@ -6,23 +6,36 @@ import (
 	"testing"
 	"time"
 
-	"piedmont/internal/publish/layout"
 	"piedmont/internal/release"
 )
 
-func published(version string, at time.Time, files ...release.File) layout.Release {
-	return layout.Release{Record: layout.Record{State: "public", Published: at}, Manifest: &release.Manifest{
+func published(version string, at time.Time, files ...release.Artifact) release.Release {
+	return release.Release{Record: release.Record{State: "public", Published: at}, Manifest: &release.Manifest{
 		Project: release.Project{Name: "hutbell", Summary: `<script>alert("x")</script>`, Homepage: "javascript:alert(1)"}, Version: version,
 		Commit: release.Commit{ID: strings.Repeat("ab", 20)}, Files: files}}
 }
 
+// present places files as their makers do.
+func present(f release.Artifact, p Placement) Placement {
+	switch {
+	case f.Kind == "source":
+		p.Group, p.Title, p.Rank = "source", "Source code", RankSource
+	case f.Package != nil && f.Package.Format != "odd":
+		title := map[string]string{"deb": "Debian, Ubuntu", "rpm": "Fedora, RHEL, openSUSE"}[f.Package.Format]
+		install := map[string]string{"deb": "sudo apt install ./", "rpm": "sudo dnf install ./"}[f.Package.Format]
+		return Placement{Group: "package-" + f.Package.Format, Title: title, Rank: RankPackages, Part: f.Package.Name,
+			Always: true, ByArch: true, OS: "linux", Label: "every processor", Install: install + f.Name}
+	}
+	return p
+}
+
 func sample() Site {
 	day := time.Date(2026, 5, 2, 8, 0, 0, 0, time.UTC)
-	return Site{Base: "https://releases.example.org/hutbell/", Releases: []layout.Release{
-		published("1.5.0-rc.1", day.AddDate(0, 0, 2), release.File{Name: "rc.zip", Kind: "bundle", From: "cli", Platform: "linux/amd64"}),
-		published("1.4.0", day, release.File{Name: "s.tar.gz", Kind: "source"}, release.File{Name: "w.zip", Kind: "bundle", From: "cli", Platform: "windows/arm64"},
-			release.File{Name: "l.tar.gz", Kind: "bundle", From: "cli", Platform: "linux/arm/v7"}, release.File{Name: "p.tar.gz", Kind: "bundle", From: "cli", Platform: "plan9/mips"}),
-		published("1.3.9", day.AddDate(0, 0, 1), release.File{Name: "old.zip", Kind: "bundle", From: "cli", Platform: "linux/amd64"}),
+	return Site{Present: present, Base: "https://releases.example.org/hutbell/", Releases: []release.Release{
+		published("1.5.0-rc.1", day.AddDate(0, 0, 2), release.Artifact{Name: "rc.zip", Kind: "bundle", From: "cli", Platform: "linux/amd64"}),
+		published("1.4.0", day, release.Artifact{Name: "s.tar.gz", Kind: "source"}, release.Artifact{Name: "w.zip", Kind: "bundle", From: "cli", Platform: "windows/arm64"},
+			release.Artifact{Name: "l.tar.gz", Kind: "bundle", From: "cli", Platform: "linux/arm/v7"}, release.Artifact{Name: "p.tar.gz", Kind: "bundle", From: "cli", Platform: "plan9/mips"}),
+		published("1.3.9", day.AddDate(0, 0, 1), release.Artifact{Name: "old.zip", Kind: "bundle", From: "cli", Platform: "linux/amd64"}),
 	}}
 }
 
@@ -82,7 +95,7 @@ func TestFeed(t *testing.T) {
 
 func TestNothingPublished(t *testing.T) {
 	for _, draw := range []func() ([]byte, error){Site{}.Project, Site{}.Feed, Site{}.JSON} {
-		if _, err := draw(); err != layout.ErrUnknown {
+		if _, err := draw(); err != ErrNothing {
 			t.Errorf("got %v", err)
 		}
 	}
@@ -93,10 +106,10 @@ func TestNothingPublished(t *testing.T) {
 
 // Packages have groups of their own, which tell how they are installed.
 func TestPackagesOnThePage(t *testing.T) {
-	pkg := func(name, format, platform string) release.File {
-		return release.File{Name: name, Kind: "package", From: "relay", Platform: platform, Package: &release.Package{Format: format, Name: "hut<belld>", Version: "1.4.0-1", Arch: "x"}}
+	pkg := func(name, format, platform string) release.Artifact {
+		return release.Artifact{Name: name, Kind: "package", From: "relay", Platform: platform, Package: &release.Package{Format: format, Name: "hut<belld>", Version: "1.4.0-1", Arch: "x"}}
 	}
-	s := Site{Releases: []layout.Release{published("1.4.0", time.Unix(0, 0), pkg("b.aarch64.rpm", "rpm", "linux/arm64"), pkg("b.x86_64.rpm", "rpm", "linux/amd64"), pkg("b_all.deb", "deb", ""), pkg("b.odd", "odd", "linux/amd64"))}}
+	s := Site{Present: present, Releases: []release.Release{published("1.4.0", time.Unix(0, 0), pkg("b.aarch64.rpm", "rpm", "linux/arm64"), pkg("b.x86_64.rpm", "rpm", "linux/amd64"), pkg("b_all.deb", "deb", ""), pkg("b.odd", "odd", "linux/amd64"))}}
 	data, err := s.Project()
 	if err != nil {
 		t.Fatal(err)

@@ -13,12 +13,25 @@ import (
 
 // Write puts data at path, in one step for every reader.
 func Write(path string, data []byte, mode os.FileMode) error {
-	tmp, err := os.CreateTemp(filepath.Dir(path), ".new-*")
+	return write(filepath.Dir(path), ".new-*", path, data, mode)
+}
+
+// WriteBy does the same by way of a file in another folder of the same file system.
+func WriteBy(dir, path string, data []byte, mode os.FileMode) error {
+	return write(dir, "new-*", path, data, mode)
+}
+
+func write(dir, pattern, path string, data []byte, mode os.FileMode) error {
+	tmp, err := os.CreateTemp(dir, pattern)
 	if err != nil {
 		return fmt.Errorf("write %s: %w", path, err)
 	}
+	return finish(tmp, path, data, mode)
+}
+
+func finish(tmp *os.File, path string, data []byte, mode os.FileMode) error {
 	defer func() { _ = os.Remove(tmp.Name()) }()
-	_, err = tmp.Write(data)
+	_, err := tmp.Write(data)
 	if err == nil {
 		err = tmp.Chmod(mode)
 	}

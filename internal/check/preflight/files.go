@@ -7,18 +7,20 @@ import (
 	"path/filepath"
 	"regexp"
 
+	"piedmont/internal/check"
 	"piedmont/internal/config"
 )
 
-var namesCheck = Check{"names", func(_ context.Context, p *Project) []Finding {
+// Names is the check names.
+var Names = check.Check{Name: "names", Run: func(_ context.Context, p *check.Project) []check.Finding {
 	if p.Plan == nil {
-		var out []Finding
+		var out []check.Finding
 		for _, e := range p.PlanErrors {
-			out = append(out, obstacle(e, "correct "+config.FileName)...)
+			out = append(out, check.Stops(e, "correct "+config.FileName)...)
 		}
 		return out
 	}
-	return ok(count(len(p.Plan.Files), "file") + ", and no two of one name")
+	return check.Fine(check.Count(len(p.Plan.Artifacts), "file") + ", and no two of one name")
 }}
 
 // secretForms look like what must not be in a release: private keys as
@@ -28,7 +30,8 @@ var secretForms = regexp.MustCompile(`-----BEGIN (?:[A-Z0-9]+ )*PRIVATE KEY(?: B
 // scanned bounds how much of a file is looked at, in bytes.
 const scanned = 4 << 20
 
-var secretsInFilesCheck = Check{"secrets", func(ctx context.Context, p *Project) []Finding {
+// SecretsInFiles is the check secrets.
+var SecretsInFiles = check.Check{Name: "secrets", Run: func(ctx context.Context, p *check.Project) []check.Finding {
 	if p.Plan == nil {
 		return nil
 	}
@@ -36,20 +39,20 @@ var secretsInFilesCheck = Check{"secrets", func(ctx context.Context, p *Project)
 	files := p.Plan.ProjectFiles()
 	for _, name := range files {
 		if ctx.Err() != nil {
-			return failed(ctx.Err())
+			return check.Failed(ctx.Err())
 		}
-		found, err := holdsSecret(filepath.Join(p.Config.Dir, filepath.FromSlash(name)))
+		found, err := holdsSecret(filepath.Join(p.Doc.Dir, filepath.FromSlash(name)))
 		if err != nil {
-			return failed(err)
+			return check.Failed(err)
 		}
 		if found {
 			bad = append(bad, name)
 		}
 	}
 	if len(bad) > 0 {
-		return obstacle("what looks like a private key or a token would be packed: "+some(bad, 6), "take it out of "+config.FileName+", and replace the secret if it was ever pushed")
+		return check.Stops("what looks like a private key or a token would be packed: "+check.Some(bad, 6), "take it out of "+config.FileName+", and replace the secret if it was ever pushed")
 	}
-	return ok("no private key or token in what is packed: " + count(len(files), "file"))
+	return check.Fine("no private key or token in what is packed: " + check.Count(len(files), "file"))
 }}
 
 func holdsSecret(path string) (bool, error) {

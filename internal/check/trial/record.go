@@ -11,7 +11,6 @@ import (
 	"strings"
 
 	"piedmont/internal/base/fileio"
-	"piedmont/internal/plan"
 	"piedmont/internal/release"
 )
 
@@ -76,8 +75,8 @@ func Load(dir string) (Record, error) {
 
 // Outstanding lists, as sentences, the required trials that did not pass on
 // exactly these files.
-func Outstanding(dir string, m *release.Manifest, trials []plan.Trial) ([]string, error) {
-	if !slices.ContainsFunc(trials, func(t plan.Trial) bool { return t.Required }) {
+func Outstanding(dir string, m *release.Manifest, trials []Trial) ([]string, error) {
+	if !slices.ContainsFunc(trials, func(t Trial) bool { return t.Required }) {
 		return nil, nil
 	}
 	rec, err := Load(dir)

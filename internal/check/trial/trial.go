@@ -22,12 +22,12 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"piedmont/internal/base/environ"
 	"piedmont/internal/base/fileio"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/base/process"
 	"piedmont/internal/base/progress"
 	"piedmont/internal/format/archive"
-	"piedmont/internal/plan"
 	"piedmont/internal/release"
 )
 
@@ -61,8 +61,11 @@ type Options struct {
 	Events progress.Sink
 	// Sysroot names the folder with the loader and libraries of a platform.
 	Sysroot func(platform.Platform) string
+	// Readers read the archives that are tried.
+	Readers []archive.Reader
 	// Cache is a folder for what is prepared once.
 	Cache string
+	Env   environ.Env
 }
 
 // maxOutput is how much of a program's output is kept, in bytes.
@@ -72,7 +75,7 @@ const maxOutput = 1 << 20
 const maxUnpacked = 64 << 30
 
 // Run makes all trials of the files in an outbox, side by side.
-func Run(ctx context.Context, dir string, m *release.Manifest, trials []plan.Trial, o Options) ([]Result, error) {
+func Run(ctx context.Context, dir string, m *release.Manifest, trials []Trial, o Options) ([]Result, error) {
 	o.Events.Event(progress.Began{What: "try", Steps: len(trials)})
 	results := make([]Result, len(trials))
 	var group errgroup.Group
@@ -100,7 +103,7 @@ func Run(ctx context.Context, dir string, m *release.Manifest, trials []plan.Tri
 }
 
 // Title names a trial for people.
-func Title(t plan.Trial) string {
+func Title(t Trial) string {
 	if t.Platform == "" {
 		return "try " + t.Name + " of " + t.File
 	}
@@ -108,8 +111,8 @@ func Title(t plan.Trial) string {
 }
 
 // Asked is a digest over all that a trial asks.
-func Asked(t plan.Trial) string {
-	data, err := json.Marshal([]any{t.Name, t.File, t.Dir, t.Run, t.Expect, t.Env, t.Seconds})
+func Asked(t Trial) string {
+	data, err := json.Marshal([]any{t.Name, t.File, t.Dir, t.Run, t.Expect, t.Env, t.Within.Seconds()})
 	if err != nil {
 		return ""
 	}
@@ -117,7 +120,7 @@ func Asked(t plan.Trial) string {
 	return hex.EncodeToString(sum[:])
 }
 
-func one(ctx context.Context, dir string, m *release.Manifest, t plan.Trial, o Options) (Result, error) {
+func one(ctx context.Context, dir string, m *release.Manifest, t Trial, o Options) (Result, error) {
 	r := Result{Trial: t.Name, File: t.File, Platform: t.Platform, Run: t.Run, Required: t.Required, Asked: Asked(t), State: NotTried}
 	f, ok := m.File(t.File)
 	if !ok {
@@ -140,7 +143,7 @@ func one(ctx context.Context, dir string, m *release.Manifest, t plan.Trial, o O
 		return r, err
 	}
 	defer func() { _ = os.RemoveAll(clean) }()
-	place, err := unpack(ctx, file, clean)
+	place, err := unpack(ctx, file, clean, o)
 	if err != nil {
 		return r, err
 	}
@@ -153,18 +156,18 @@ func one(ctx context.Context, dir string, m *release.Manifest, t plan.Trial, o O
 	return r, runner.try(ctx, clean, place, t, &r)
 }
 
-func unpack(ctx context.Context, file, clean string) (string, error) {
+func unpack(ctx context.Context, file, clean string, o Options) (string, error) {
 	place := filepath.Join(clean, "unpacked")
 	for _, dir := range []string{place, filepath.Join(clean, "home"), filepath.Join(clean, "tmp")} {
 		if err := os.Mkdir(dir, 0o755); err != nil {
 			return "", err
 		}
 	}
-	return place, archive.Unpacker{Most: maxUnpacked}.Unpack(ctx, file, place)
+	return place, archive.Unpacker{Most: maxUnpacked}.Unpack(ctx, file, place, o.Readers...)
 }
 
 // try runs the program and judges what came of it.
-func (n runner) try(ctx context.Context, clean, place string, t plan.Trial, r *Result) error {
+func (n runner) try(ctx context.Context, clean, place string, t Trial, r *Result) error {
 	at := filepath.Join(place, filepath.FromSlash(t.Dir))
 	env := []string{"HOME=" + filepath.Join(clean, "home"), "TMPDIR=" + filepath.Join(clean, "tmp"), "LC_ALL=C.UTF-8", "TZ=UTC", "PATH=" + cleanPath()}
 	if n.prepare != nil {
@@ -199,7 +202,7 @@ func (n runner) try(ctx context.Context, clean, place string, t plan.Trial, r *R
 	return nil
 }
 
-func judge(n runner, t plan.Trial, at string, got process.Result, late bool, r *Result) {
+func judge(n runner, t Trial, at string, got process.Result, late bool, r *Result) {
 	if n.lack != nil {
 		if state, why := n.lack(got); why != "" {
 			r.State, r.Why = state, why
@@ -249,7 +252,7 @@ func ended(err error, want int) []string {
 }
 
 // outcome says what of the expected output and files is missing.
-func outcome(t plan.Trial, at string, got process.Result) []string {
+func outcome(t Trial, at string, got process.Result) []string {
 	var faults []string
 	e := t.Expect
 	if said := strings.TrimSpace(got.Stdout); e.Is != "" && said != strings.TrimSpace(e.Is) {

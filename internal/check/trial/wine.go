@@ -90,7 +90,7 @@ func endWine(prefix, home string) {
 // of Wine takes much longer than copying what it made.
 func winePrefix(ctx context.Context, o Options) (string, error) {
 	cache := o.Cache
-	if own := os.Getenv("WINEPREFIX"); own != "" {
+	if own := o.Env.Get("WINEPREFIX"); own != "" {
 		if _, err := os.Stat(filepath.Join(own, "system.reg")); err != nil {
 			return "", fmt.Errorf("WINEPREFIX names %s, which is no folder that Wine has set up", own)
 		}

@@ -18,8 +18,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/progress"
-	"piedmont/internal/publish/layout"
+
 	"piedmont/internal/release"
 )
 
@@ -151,8 +152,11 @@ type BadManifest struct{ Err error }
 func (e *BadManifest) Error() string { return e.Err.Error() }
 func (e *BadManifest) Unwrap() error { return e.Err }
 
+// ExitStatus is that of what does not match.
+func (*BadManifest) ExitStatus() fault.Status { return fault.Mismatch }
+
 // check reads one file to its end, or to where it is longer than it should be.
-func check(ctx context.Context, s source, f release.File, events progress.Sink) (File, error) {
+func check(ctx context.Context, s source, f release.Artifact, events progress.Sink) (File, error) {
 	out := File{Name: f.Name, Size: f.Size, State: OK}
 	in, err := s.open(ctx, f.Name)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -255,7 +259,7 @@ func surplus(s source, m *release.Manifest) ([]File, error) {
 	var out []File
 	for _, name := range names {
 		_, listed := m.File(name)
-		if listed || slices.Contains([]string{release.Name, release.SumsName, release.TrialsName, layout.RecordName, "index.html"}, name) {
+		if listed || slices.Contains([]string{release.Name, release.SumsName, release.TrialsName, release.RecordName, "index.html"}, name) {
 			continue
 		}
 		out = append(out, File{Name: name, State: Surplus, Detail: "the manifest does not list it"})

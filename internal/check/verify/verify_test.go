@@ -26,7 +26,7 @@ func published(t *testing.T) string {
 	m := &release.Manifest{Format: release.Format, Project: release.Project{Name: "hutbell"}, Version: "1.4.0", Commit: release.Commit{ID: strings.Repeat("ab", 20)}}
 	for name, content := range map[string]string{"a.zip": "bell", "b.zip": strings.Repeat("dong", 1000)} {
 		x, y := sha256.Sum256([]byte(content)), sha512.Sum512([]byte(content))
-		m.Files = append(m.Files, release.File{Name: name, Size: int64(len(content)), SHA256: hex.EncodeToString(x[:]), SHA512: hex.EncodeToString(y[:])})
+		m.Files = append(m.Files, release.Artifact{Name: name, Size: int64(len(content)), SHA256: hex.EncodeToString(x[:]), SHA512: hex.EncodeToString(y[:])})
 		put(t, dir, name, content)
 	}
 	data, err := m.Encode()

@@ -14,7 +14,7 @@ import (
 	"strings"
 	"time"
 
-	"golang.org/x/tools/txtar"
+	"piedmont/internal/base/environ"
 )
 
 // Each file of the history is one commit: what it says, then the files it writes.
@@ -31,7 +31,7 @@ const (
 )
 
 // Write makes the project in dir, which must not exist or be empty.
-func Write(ctx context.Context, dir string) error {
+func Write(ctx context.Context, dir string, env environ.Env) error {
 	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
 		return fmt.Errorf("%s is not empty: name a folder that does not exist yet", dir)
 	}
@@ -41,7 +41,7 @@ func Write(ctx context.Context, dir string) error {
 	if _, err := exec.LookPath("git"); err != nil {
 		return fmt.Errorf("git is not installed: the sample project gets a git history")
 	}
-	g := git{ctx, dir}
+	g := git{ctx, dir, env}
 	if err := g.run(nil, "init", "--quiet", "--initial-branch=main", "--object-format=sha1"); err != nil {
 		return err
 	}
@@ -54,25 +54,51 @@ func Write(ctx context.Context, dir string) error {
 		if err != nil {
 			return err
 		}
-		if err := commit(g, dir, txtar.Parse(data)); err != nil {
+		if err := commit(g, dir, read(string(data))); err != nil {
 			return fmt.Errorf("write the sample project: %w", err)
 		}
 	}
 	return nil
 }
 
-func commit(g git, dir string, a *txtar.Archive) error {
-	said := map[string]string{}
-	for _, line := range strings.Split(strings.TrimSpace(string(a.Comment)), "\n") {
-		key, value, _ := strings.Cut(line, ": ")
-		said[key] = value
+// change is one commit: what is said of it, and the files that it writes.
+type change struct {
+	said  map[string]string
+	files []file
+}
+
+type file struct{ name, text string }
+
+// read takes a change apart: lines "key: value", then each file after a line
+// "-- NAME --".
+func read(text string) change {
+	c := change{said: map[string]string{}}
+	for line := range strings.Lines(text) {
+		mark := strings.TrimSuffix(line, "\n")
+		name, begins := strings.CutPrefix(mark, "-- ")
+		name, ends := strings.CutSuffix(name, " --")
+		switch {
+		case begins && ends:
+			c.files = append(c.files, file{name: name})
+		case len(c.files) > 0:
+			c.files[len(c.files)-1].text += line
+		default:
+			if key, value, ok := strings.Cut(mark, ": "); ok {
+				c.said[key] = value
+			}
+		}
 	}
-	for _, f := range a.Files {
-		path := filepath.Join(dir, filepath.FromSlash(f.Name))
+	return c
+}
+
+func commit(g git, dir string, c change) error {
+	said := c.said
+	for _, f := range c.files {
+		path := filepath.Join(dir, filepath.FromSlash(f.name))
 		if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
 			return err
 		}
-		if err := os.WriteFile(path, f.Data, 0o644); err != nil {
+		if err := os.WriteFile(path, []byte(f.text), 0o644); err != nil {
 			return err
 		}
 	}
@@ -98,11 +124,11 @@ var Day = time.Date(2026, 5, 2, 9, 0, 0, 0, time.UTC)
 
 // Identity are variables with which git commits as somebody of the sample
 // project on that day, so that what is cut is the same everywhere too.
-func Identity() map[string]string {
-	who := map[string]string{"GIT_CONFIG_GLOBAL": os.DevNull, "GIT_CONFIG_NOSYSTEM": "1"}
+func Identity() []string {
+	who := []string{"GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_CONFIG_NOSYSTEM=1"}
 	for _, role := range []string{"AUTHOR", "COMMITTER"} {
-		who["GIT_"+role+"_NAME"], who["GIT_"+role+"_EMAIL"] = "Ines Tarvold", "ines@ridge-signals.example"
-		who["GIT_"+role+"_DATE"] = Day.Format(time.RFC3339)
+		who = append(who, "GIT_"+role+"_NAME=Ines Tarvold", "GIT_"+role+"_EMAIL=ines@ridge-signals.example",
+			"GIT_"+role+"_DATE="+Day.Format(time.RFC3339))
 	}
 	return who
 }
@@ -111,12 +137,13 @@ func Identity() map[string]string {
 type git struct {
 	ctx context.Context
 	dir string
+	env environ.Env
 }
 
 func (g git) run(env []string, args ...string) error {
 	cmd := exec.CommandContext(g.ctx, "git", append([]string{"-c", "core.autocrlf=false", "-c", "core.fileMode=false", "-c", "core.hooksPath=" + os.DevNull}, args...)...)
 	cmd.Dir = g.dir
-	for _, kv := range os.Environ() {
+	for _, kv := range g.env.List() {
 		if !strings.HasPrefix(kv, "GIT_") {
 			cmd.Env = append(cmd.Env, kv)
 		}

@@ -11,6 +11,8 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"golang.org/x/term"
+
+	"piedmont/internal/base/environ"
 )
 
 // Screen is where a command talks: results to Out, all else to Err.
@@ -24,17 +26,23 @@ type Screen struct {
 }
 
 // New looks at what the two streams are and at the environment's wishes.
-func New(out, err io.Writer) *Screen {
+func New(out, err io.Writer, env environ.Env) *Screen {
 	s := &Screen{Out: out, Err: err}
-	plain := os.Getenv("NO_COLOR") != "" || os.Getenv("TERM") == "dumb"
+	plain := env.Get("NO_COLOR") != "" || env.Get("TERM") == "dumb"
 	outTTY, _ := terminal(out)
 	errTTY, width := terminal(err)
 	s.outColor, s.errColor = outTTY && !plain, errTTY && !plain
-	s.Live = errTTY && os.Getenv("TERM") != "dumb"
+	s.Live = errTTY && env.Get("TERM") != "dumb"
 	s.width = width
-	locale := os.Getenv("LC_ALL") + os.Getenv("LC_CTYPE") + os.Getenv("LANG")
+	locale := env.Get("LC_ALL") + env.Get("LC_CTYPE") + env.Get("LANG")
 	s.unicode = strings.Contains(strings.ToUpper(strings.ReplaceAll(locale, "-", "")), "UTF8")
 	return s
+}
+
+// Is says whether somebody can answer there.
+func Is(in io.Reader) bool {
+	f, ok := in.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
 }
 
 func terminal(w io.Writer) (bool, int) {

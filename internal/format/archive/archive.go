@@ -1,12 +1,14 @@
-// Package archive writes and reads archives. The writers are deterministic: the
-// same entries give the same bytes, whatever machine, time, user or number of
-// processors they meet.
+// Package archive is what all archive formats share: their entries, the order
+// in which these are written, and unpacking into a folder. Each format is a
+// package below this one. The writers are deterministic: the same entries give
+// the same bytes, whatever machine, time, user or number of processors they meet.
 package archive
 
 import (
+	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -15,73 +17,153 @@ import (
 	"strings"
 	"time"
 
-	"piedmont/internal/base/fileio"
-	"piedmont/internal/format/exe"
-	"piedmont/internal/release"
+	"piedmont/internal/format/compress"
 )
 
-// Entry is a file or a symbolic link that goes into an archive.
+// Version goes into the key of whatever is packed. It changes whenever the same
+// entries would give other bytes, such as after an update of a compressor.
+const Version = "pack/3"
+
+// Entry is a file, folder or symbolic link: one that goes into an archive, or
+// one that an archive was found to hold.
 type Entry struct {
-	Path   string      // slash-separated, relative
-	Mode   fs.FileMode // permission bits
-	Size   int64       // bytes; of files
-	Link   string      // the target of a symbolic link, else ""
-	SHA256 string      // when it is known already, else ""
-	Binary *exe.Info
-	Source
+	Path         string      // slash-separated, relative
+	Mode         fs.FileMode // type and permissions
+	Owner, Group string      // names or numbers; "" in formats without owners
+	Time         time.Time   // as found; what is written gets that of Options
+	Link         string      // the target of a link
+	Hard         bool        // the link is a hard one
+	compress.Content
 }
 
-// Source is where a file's content comes from.
-type Source struct {
-	Open func() (io.ReadCloser, error)
-	// Compressed gives the content's compressed bytes by an algorithm, for a file
-	// that stands Alone and whose SHA256 is known. It may be nil.
-	Compressed func(ctx context.Context, algorithm string) (*Compressed, error)
+// IsLink says whether it is a symbolic link.
+func (e Entry) IsLink() bool { return e.Mode&fs.ModeSymlink != 0 }
+
+// Type is the kind of an entry in a word: file, folder, link or other.
+func (e Entry) Type() string {
+	switch {
+	case e.Mode.IsDir():
+		return "folder"
+	case e.IsLink():
+		return "link"
+	case e.Mode.IsRegular():
+		return "file"
+	}
+	return "other"
 }
+
+// MarshalJSON writes an entry as it was found.
+func (e Entry) MarshalJSON() ([]byte, error) {
+	owner := ""
+	if e.Owner+e.Group != "" {
+		owner = e.Owner + ":" + e.Group
+	}
+	var buf bytes.Buffer
+	enc := json.NewEncoder(&buf)
+	enc.SetEscapeHTML(false) // that is for whoever encodes around it to say
+	err := enc.Encode(struct {
+		Path  string    `json:"path"`
+		Type  string    `json:"type"`
+		Mode  string    `json:"mode"`
+		Owner string    `json:"owner"`
+		Size  int64     `json:"size"`
+		Time  time.Time `json:"time"`
+		Link  string    `json:"link,omitempty"`
+	}{e.Path, e.Type(), Octal(e.Mode), owner, e.Size, e.Time, e.Link})
+	return buf.Bytes(), err
+}
+
+// UnixMode gives permissions, setuid, setgid and sticky as Unix numbers them.
+func UnixMode(m fs.FileMode) uint32 {
+	bits := uint32(m.Perm())
+	for _, b := range unixBits {
+		if m&b.flag != 0 {
+			bits |= b.bit
+		}
+	}
+	return bits
+}
+
+// FileMode is the opposite of UnixMode.
+func FileMode(bits uint32) fs.FileMode {
+	m := fs.FileMode(bits & 0o777)
+	for _, b := range unixBits {
+		if bits&b.bit != 0 {
+			m |= b.flag
+		}
+	}
+	return m
+}
+
+var unixBits = []struct {
+	bit  uint32
+	flag fs.FileMode
+}{{0o4000, fs.ModeSetuid}, {0o2000, fs.ModeSetgid}, {0o1000, fs.ModeSticky}}
+
+// Octal writes a mode as people do, such as 0755.
+func Octal(m fs.FileMode) string { return fmt.Sprintf("%04o", UnixMode(m)) }
 
 // Options are common to all formats.
 type Options struct {
 	Time time.Time // of every entry
-	Jobs int       // how many parts are compressed at once; leaves no trace in the bytes
-	// Effort is Fast, Normal or Small; "" is Normal.
-	Effort string
-	// OneFrame makes a zstd stream one frame, for readers that know no more.
-	OneFrame bool
+	compress.Options
 }
 
-func (o Options) effort() string {
-	if o.Effort == "" {
-		return Normal
-	}
-	return o.Effort
+// Format is one archive format.
+type Format interface {
+	// Name is the ending of its files without the first dot, such as tar.gz.
+	Name() string
+	MediaType() string
+	// Check says why an entry cannot be held; nil when it can.
+	Check(e Entry, o Options) error
+	// Write makes an archive of entries that Ordered has put in order, and gives
+	// those that are no folders, with their digests.
+	Write(ctx context.Context, w io.Writer, entries []Entry, o Options) ([]Entry, error)
+	Reader
 }
 
-// Write makes an archive and tells what it holds. It stops when ctx ends.
-func Write(ctx context.Context, w io.Writer, format string, entries []Entry, o Options) ([]release.Entry, error) {
-	entries, err := ordered(entries)
+// Reader reads archives of one form.
+type Reader interface {
+	// Sniff says whether a file begins as these archives do.
+	Sniff(head []byte) bool
+	// Walk calls each with every entry and, for a file, its content, which need
+	// not be read. The name is that of the format with its compression.
+	Walk(ctx context.Context, f File, each func(Entry, io.Reader) error) (name string, err error)
+}
+
+// File is an archive that is read.
+type File interface {
+	io.Reader
+	io.ReaderAt
+	Size() int64
+}
+
+// ErrNotArchive means that a file is none of the known archive formats.
+var ErrNotArchive = errors.New("this is not an archive that Piedmont knows: tar (plain, gz, xz, zst) or zip")
+
+// MaxEntries bounds what a hostile archive can make us remember.
+const MaxEntries = 1 << 20
+
+// ErrTooMany means that an archive holds more than MaxEntries.
+var ErrTooMany = fmt.Errorf("the archive holds more than %d entries", MaxEntries)
+
+// Write makes an archive and tells what it holds, without folders. It stops when
+// ctx ends.
+func Write(ctx context.Context, w io.Writer, f Format, entries []Entry, o Options) ([]Entry, error) {
+	entries, err := Ordered(entries)
 	if err != nil {
 		return nil, err
 	}
-	if format == "zip" {
-		return writeZip(ctx, w, entries, o)
+	for _, e := range entries {
+		if err := f.Check(e, o); err != nil {
+			return nil, err
+		}
 	}
-	compression, ok := strings.CutPrefix(format, "tar.")
-	if !ok {
-		return nil, fmt.Errorf("unknown archive format %q", format)
-	}
-	c, err := NewStream(w, compression, o)
-	if err != nil {
-		return nil, err
-	}
-	holds, err := writeTar(ctx, c, entries, o)
-	if closeErr := c.Close(); err == nil {
-		err = closeErr
-	}
-	return holds, err
+	return f.Write(ctx, w, entries, o)
 }
 
-// ordered sorts by path and puts every folder before what it holds.
-func ordered(entries []Entry) ([]Entry, error) {
+// Ordered sorts by path and puts every folder before what it holds.
+func Ordered(entries []Entry) ([]Entry, error) {
 	out := slices.Clone(entries)
 	folders := map[string]bool{}
 	files := map[string]bool{}
@@ -107,35 +189,11 @@ func ordered(entries []Entry) ([]Entry, error) {
 	return out, nil
 }
 
-// copyEntry streams one file, checks its length, and takes its digest where it
-// is not known.
-func copyEntry(ctx context.Context, w io.Writer, e Entry) (string, error) {
-	r, err := e.Open()
-	if err != nil {
-		return "", err
+// Leaves says whether a link at a path of an archive points out of it.
+func Leaves(at, target string) bool {
+	if path.IsAbs(target) {
+		return true
 	}
-	defer func() { _ = r.Close() }()
-	sum := e.SHA256
-	h := sha256.New()
-	if sum == "" {
-		w = io.MultiWriter(w, h)
-	}
-	n, err := io.CopyBuffer(onlyWriter{w}, fileio.Reader(ctx, io.LimitReader(r, e.Size+1)), make([]byte, min(256<<10, e.Size+1)))
-	if err != nil {
-		return "", fmt.Errorf("pack %s: %w", e.Path, err)
-	}
-	if n != e.Size {
-		return "", fmt.Errorf("pack %s: it changed while it was read", e.Path)
-	}
-	if sum == "" {
-		sum = hex.EncodeToString(h.Sum(nil))
-	}
-	return sum, nil
-}
-
-// onlyWriter hides ReadFrom, so that CopyBuffer uses the buffer it was given.
-type onlyWriter struct{ io.Writer }
-
-func held(e Entry, sum string) release.Entry {
-	return release.Entry{Path: e.Path, Mode: fmt.Sprintf("%04o", e.Mode.Perm()), Size: e.Size, SHA256: sum, Link: e.Link, Binary: e.Binary}
+	p := path.Join(path.Dir(at), target)
+	return p == ".." || strings.HasPrefix(p, "../")
 }

@@ -1,8 +1,6 @@
 package archive
 
 import (
-	"archive/tar"
-	"archive/zip"
 	"context"
 	"errors"
 	"fmt"
@@ -12,8 +10,6 @@ import (
 	"path"
 	"strings"
 	"time"
-
-	"piedmont/internal/base/fileio"
 )
 
 // Unpacker puts what an archive holds into a folder, and nothing anywhere else:
@@ -29,81 +25,45 @@ type Unpacker struct {
 	left int64
 }
 
-// Unpack reads the archive at file; dir must exist and should be empty.
-func (u Unpacker) Unpack(ctx context.Context, file, dir string) error {
-	f, err := os.Open(file)
+// Unpack reads the archive at file with the first of the readers that knows it;
+// dir must exist and should be empty.
+func (u Unpacker) Unpack(ctx context.Context, file, dir string, readers ...Reader) error {
+	f, err := Open(file)
 	if err != nil {
 		return err
 	}
 	defer func() { _ = f.Close() }()
+	r, err := readerOf(f, readers)
+	if err != nil {
+		return err
+	}
 	if u.root, err = os.OpenRoot(dir); err != nil {
 		return err
 	}
 	defer func() { _ = u.root.Close() }()
 	u.left = u.Most
-	var magic [4]byte
-	if n, _ := f.ReadAt(magic[:], 0); n == 4 && string(magic[:2]) == "PK" {
-		info, err := f.Stat()
-		if err != nil {
-			return err
+	var failed error
+	_, err = r.Walk(ctx, f, func(e Entry, content io.Reader) error {
+		if err := u.entry(e, content); err != nil {
+			failed = fmt.Errorf("unpack %q: %w", e.Path, err)
+			return failed
 		}
-		return u.zip(ctx, f, info.Size())
-	}
-	return u.tar(ctx, f)
-}
-
-func (u *Unpacker) tar(ctx context.Context, r io.Reader) error {
-	plain, name, closer, err := decompressor(r)
-	if err != nil {
-		return ErrNotArchive
-	}
-	defer closer()
-	t := tar.NewReader(fileio.Reader(ctx, plain))
-	for entries := 0; ; entries++ {
-		h, err := t.Next()
-		if err == io.EOF {
-			if entries == 0 && name == "" {
-				return ErrNotArchive
-			}
-			// What follows carries the compression's checksum.
-			_, err := io.Copy(io.Discard, fileio.Reader(ctx, plain))
-			return wrap("read the archive to its end", err)
-		}
-		if err != nil && !errors.Is(err, tar.ErrInsecurePath) {
-			if ctx.Err() != nil {
-				return ctx.Err()
-			}
-			if entries == 0 {
-				return ErrNotArchive
-			}
-			return fmt.Errorf("read the archive: %w", err)
-		}
-		if entries == maxItems {
-			return fmt.Errorf("the archive holds more than %d entries", maxItems)
-		}
-		if err := u.tarEntry(h, t); err != nil {
-			return fmt.Errorf("unpack %q: %w", h.Name, err)
-		}
-	}
-}
-
-func (u *Unpacker) tarEntry(h *tar.Header, r io.Reader) error {
-	if h.Typeflag == tar.TypeXGlobalHeader {
 		return nil
+	})
+	if failed != nil && ctx.Err() == nil {
+		return failed // without what the reader says around it
 	}
-	to, err := u.place(h.Name)
+	return err
+}
+
+func (u *Unpacker) entry(e Entry, r io.Reader) error {
+	to, err := u.place(e.Path)
 	if err != nil || to == "" {
 		return err
 	}
-	switch h.Typeflag {
-	case tar.TypeDir:
-		return u.folder(to)
-	case tar.TypeReg:
-		return u.file(to, h.FileInfo().Mode(), h.ModTime, r)
-	case tar.TypeSymlink:
-		return u.link(to, h.Linkname)
-	case tar.TypeLink:
-		from, err := u.place(h.Linkname)
+	switch {
+	case e.Hard:
+		from, err := u.place(e.Link)
 		if err != nil {
 			return err
 		}
@@ -114,46 +74,12 @@ func (u *Unpacker) tarEntry(h *tar.Header, r io.Reader) error {
 			return err
 		}
 		return u.root.Link(from, to)
-	}
-	return errors.New("it is neither file, folder nor link")
-}
-
-func (u *Unpacker) zip(ctx context.Context, r io.ReaderAt, size int64) error {
-	z, err := zip.NewReader(r, size)
-	if err != nil && !errors.Is(err, zip.ErrInsecurePath) {
-		return fmt.Errorf("read the zip archive: %w", err)
-	}
-	for _, f := range z.File {
-		if err := u.zipEntry(ctx, f); err != nil {
-			return fmt.Errorf("unpack %q: %w", f.Name, err)
-		}
-	}
-	return nil
-}
-
-func (u *Unpacker) zipEntry(ctx context.Context, f *zip.File) error {
-	to, err := u.place(f.Name)
-	if err != nil || to == "" {
-		return err
-	}
-	mode := f.Mode()
-	if mode.IsDir() {
+	case e.Mode.IsDir():
 		return u.folder(to)
-	}
-	rc, err := f.Open()
-	if err != nil {
-		return err
-	}
-	defer func() { _ = rc.Close() }()
-	switch typeOf(mode) {
-	case "link":
-		target, err := io.ReadAll(io.LimitReader(rc, 4096))
-		if err != nil {
-			return err
-		}
-		return u.link(to, string(target))
-	case "file":
-		return u.file(to, mode, f.Modified, fileio.Reader(ctx, rc))
+	case e.IsLink():
+		return u.link(to, e.Link)
+	case e.Mode.IsRegular():
+		return u.file(to, e.Mode, e.Time, r)
 	}
 	return errors.New("it is neither file, folder nor link")
 }
@@ -240,9 +166,5 @@ func (u *Unpacker) file(to string, mode fs.FileMode, modified time.Time, r io.Re
 	return err
 }
 
-func wrap(what string, err error) error {
-	if err == nil {
-		return nil
-	}
-	return fmt.Errorf("%s: %w", what, err)
-}
+// onlyWriter hides ReadFrom, so that CopyBuffer uses the buffer it was given.
+type onlyWriter struct{ io.Writer }

@@ -1,36 +1,34 @@
-package archive
+package archive_test
 
 import (
 	"archive/tar"
 	"archive/zip"
 	"bytes"
 	"context"
-	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
 	"testing"
 	"time"
+
+	"piedmont/internal/format/archive"
+	"piedmont/internal/format/compress"
 )
 
 // What was packed comes out again: bytes, modes, times, links.
 func TestUnpackWhatWasPacked(t *testing.T) {
 	at := time.Date(2026, 5, 2, 7, 30, 0, 0, time.UTC)
-	text := func(s string) func() (io.ReadCloser, error) {
-		return func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(s)), nil }
+	entries := []archive.Entry{
+		{Path: "top/bin/bell", Mode: 0o755, Content: compress.Text("ring")},
+		{Path: "top/share/ünder the hill", Mode: 0o644, Content: compress.Text("")},
+		{Path: "top/bin/gong", Mode: fs.ModeSymlink | 0o777, Link: "bell"},
 	}
-	entries := []Entry{
-		{Path: "top/bin/bell", Mode: 0o755, Size: 4, Source: Source{Open: text("ring")}},
-		{Path: "top/share/ünder the hill", Mode: 0o644, Size: 0, Source: Source{Open: text("")}},
-		{Path: "top/bin/gong", Mode: 0o777, Link: "bell"},
-	}
-	for _, format := range []string{"tar.gz", "tar.xz", "tar.zst", "zip"} {
+	for _, format := range formats {
 		for drop, want := range map[int]string{0: "top/bin/bell", 1: "bin/bell"} {
 			dir := t.TempDir()
 			file, place := filepath.Join(dir, "a"), filepath.Join(dir, "place")
 			var buf bytes.Buffer
-			if _, err := Write(t.Context(), &buf, format, entries, Options{Time: at, Jobs: 2}); err != nil {
+			if _, err := archive.Write(t.Context(), &buf, format, entries, archive.Options{Time: at}); err != nil {
 				t.Fatal(err)
 			}
 			if err := os.WriteFile(file, buf.Bytes(), 0o644); err != nil {
@@ -39,20 +37,20 @@ func TestUnpackWhatWasPacked(t *testing.T) {
 			if err := os.Mkdir(place, 0o755); err != nil {
 				t.Fatal(err)
 			}
-			if err := (Unpacker{Drop: drop}).Unpack(t.Context(), file, place); err != nil {
-				t.Fatalf("%s: %v", format, err)
+			if err := (archive.Unpacker{Drop: drop}).Unpack(t.Context(), file, place, readers...); err != nil {
+				t.Fatalf("%s: %v", format.Name(), err)
 			}
 			bell := filepath.Join(place, want)
 			data, err := os.ReadFile(bell)
 			info, statErr := os.Stat(bell)
 			if err != nil || statErr != nil || string(data) != "ring" || info.Mode().Perm() != 0o755 || !info.ModTime().Equal(at) {
-				t.Errorf("%s: %q, %v, %v", format, data, info, err)
+				t.Errorf("%s: %q, %v, %v", format.Name(), data, info, err)
 			}
 			if link, err := os.Readlink(filepath.Join(filepath.Dir(bell), "gong")); err != nil || link != "bell" {
-				t.Errorf("%s: the link leads to %q, %v", format, link, err)
+				t.Errorf("%s: the link leads to %q, %v", format.Name(), link, err)
 			}
-			if err := (Unpacker{Most: 3}).Unpack(t.Context(), file, t.TempDir()); err == nil {
-				t.Errorf("%s: it unpacked more than was allowed", format)
+			if err := (archive.Unpacker{Most: 3}).Unpack(t.Context(), file, t.TempDir(), readers...); err == nil {
+				t.Errorf("%s: it unpacked more than was allowed", format.Name())
 			}
 		}
 	}
@@ -102,7 +100,7 @@ func unpackHostile(t *testing.T, name string, data []byte) {
 	if err := os.Mkdir(place, 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := (Unpacker{}).Unpack(t.Context(), file, place); err == nil {
+	if err := (archive.Unpacker{}).Unpack(t.Context(), file, place, readers...); err == nil {
 		t.Errorf("%s was unpacked", name)
 	}
 	if entries, err := os.ReadDir(base); err != nil || len(entries) != 2 {
@@ -135,7 +133,7 @@ func FuzzUnpack(f *testing.F) {
 		}
 		ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
 		defer cancel()
-		_ = Unpacker{Drop: max(0, drop%3), Most: 1 << 20}.Unpack(ctx, file, place)
+		_ = archive.Unpacker{Drop: max(0, drop%3), Most: 1 << 20}.Unpack(ctx, file, place, readers...)
 		if entries, err := os.ReadDir(base); err != nil || len(entries) != 2 {
 			t.Errorf("it wrote beside the folder: %v", entries)
 		}

@@ -163,7 +163,7 @@ func readLibc(info *Info, d dynamic) {
 			continue
 		}
 		info.Libc = "glibc"
-		if compareNumbers(number, info.LibcAtLeast) > 0 {
+		if CompareNumbers(number, info.LibcAtLeast) > 0 {
 			info.LibcAtLeast = number
 		}
 	}

@@ -269,7 +269,6 @@ func FuzzExamine(f *testing.F) {
 		}
 		if err == nil {
 			Misfit(info, platform.Platform{OS: "linux", Arch: "arm64"})
-			(Expect{Linkage: Static, LibcAtMost: "2.0"}).Broken(Sight{Info: info})
 		}
 	})
 }

@@ -30,15 +30,15 @@ func OldestSystem(glibc string) string {
 		return ""
 	}
 	for _, d := range glibcOf {
-		if compareNumbers(d.glibc, glibc) >= 0 {
+		if CompareNumbers(d.glibc, glibc) >= 0 {
 			return d.distributions
 		}
 	}
 	return ""
 }
 
-// compareNumbers compares dotted numbers; "" is below all.
-func compareNumbers(a, b string) int {
+// CompareNumbers compares dotted numbers; "" is below all.
+func CompareNumbers(a, b string) int {
 	if a == "" || b == "" {
 		return len(a) - len(b)
 	}

@@ -125,7 +125,7 @@ func compareELF(t *testing.T, path string, i *Info, readelf, file string) {
 	}
 	highest := ""
 	for _, m := range versionsLine.FindAllStringSubmatch(readelf, -1) {
-		if m[2] != "WEAK" && compareNumbers(m[1], highest) > 0 {
+		if m[2] != "WEAK" && CompareNumbers(m[1], highest) > 0 {
 			highest = m[1]
 		}
 	}

@@ -18,7 +18,6 @@ import (
 	"piedmont/internal/base/fileio"
 	"piedmont/internal/base/httpx"
 	"piedmont/internal/base/progress"
-	"piedmont/internal/config"
 	"piedmont/internal/format/archive"
 )
 
@@ -27,17 +26,17 @@ func (f *Finder) shared() (string, error) {
 	if f.Cache != "" {
 		return f.Cache, nil
 	}
-	cache, err := os.UserCacheDir()
+	cache, err := f.Env.Cache()
 	if err != nil {
 		return "", fmt.Errorf("no folder for toolchains: %w", err)
 	}
-	return filepath.Join(cache, "piedmont", "toolchains"), nil
+	return filepath.Join(cache, "toolchains"), nil
 }
 
 // unpacked gives the folder of a toolchain's archive; with fetch, it is brought
 // and unpacked where it is missing. The folder appears by rename, so that one
 // which is there is whole.
-func (f *Finder) unpacked(ctx context.Context, t *config.Toolchain, fetch bool) (string, error) {
+func (f *Finder) unpacked(ctx context.Context, t *Keys, fetch bool) (string, error) {
 	shared, err := f.shared()
 	if err != nil {
 		return "", err
@@ -74,7 +73,7 @@ func (f *Finder) unpacked(ctx context.Context, t *config.Toolchain, fetch bool) 
 		return "", err
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
-	if err := (archive.Unpacker{Drop: t.Drop}).Unpack(ctx, file, tmp); err != nil {
+	if err := (archive.Unpacker{Drop: t.Drop}).Unpack(ctx, file, tmp, f.Readers...); err != nil {
 		return "", fmt.Errorf("[toolchain.%s]: %w", t.Name, err)
 	}
 	if entries, err := os.ReadDir(tmp); err != nil || len(entries) == 0 {
@@ -98,7 +97,7 @@ func (f *Finder) note(text string) {
 
 // fetch tries one source after another, and gives a local file whose digest is
 // the declared one.
-func (f *Finder) fetch(ctx context.Context, t *config.Toolchain, part string) (string, error) {
+func (f *Finder) fetch(ctx context.Context, t *Keys, part string) (string, error) {
 	var faults []string
 	for _, from := range t.Archive {
 		f.note("fetching [toolchain." + t.Name + "] from " + from)

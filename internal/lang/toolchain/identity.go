@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"piedmont/internal/base/environ"
 	"piedmont/internal/base/fileio"
 	"piedmont/internal/base/process"
 )
@@ -17,7 +18,7 @@ import (
 // identity is a text that changes when a compiler does: what it says of its
 // version. It is remembered by the program's size and time, since a process
 // costs more than all else in a run that has nothing to do.
-func identity(ctx context.Context, c *Compiler) (string, error) {
+func identity(ctx context.Context, env environ.Env, c *Compiler) (string, error) {
 	cc := c.Tools["cc"]
 	real, err := filepath.EvalSymlinks(cc)
 	if err != nil {
@@ -29,20 +30,20 @@ func identity(ctx context.Context, c *Compiler) (string, error) {
 	}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%d\x00%d", cc, real, info.Size(), info.ModTime().UnixNano()))
 	memo := ""
-	if cache, err := os.UserCacheDir(); err == nil {
-		memo = filepath.Join(cache, "piedmont", "compiler-"+hex.EncodeToString(sum[:12]))
+	if cache, err := env.Cache(); err == nil {
+		memo = filepath.Join(cache, "compiler-"+hex.EncodeToString(sum[:12]))
 		if data, err := os.ReadFile(memo); err == nil && len(data) > 0 {
 			return string(data), nil
 		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
-	out, _, err := process.Run(ctx, process.Command{Name: cc, Args: []string{"--version"}, Env: append(os.Environ(), c.Env...)})
+	out, _, err := process.Run(ctx, process.Command{Name: cc, Args: []string{"--version"}, Env: env.With(c.Env...)})
 	if err != nil {
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}
-		return "", &MissingError{c.Platform, fmt.Sprintf("%s does not run: %v", cc, err), "repair or reinstall it"}
+		return "", Missing(fmt.Sprintf("%s does not run: %v", cc, err), "repair or reinstall it")
 	}
 	text := fmt.Sprintf("%s %d", strings.TrimSpace(out), info.Size())
 	if memo != "" && os.MkdirAll(filepath.Dir(memo), 0o755) == nil {

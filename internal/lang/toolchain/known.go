@@ -85,7 +85,7 @@ func fromSystem(on platform.Platform) (*Compiler, error) {
 		if c := plain(on, t.triplet); c != nil {
 			return c, nil
 		}
-		return nil, &MissingError{on, "there is no C compiler for this machine itself", nativeMend()}
+		return nil, Missing("there is no C compiler for this machine itself", nativeMend())
 	}
 	mend := fmt.Sprintf("describe one with [toolchain.NAME] platforms = [%q]", on)
 	if known {
@@ -95,7 +95,7 @@ func fromSystem(on platform.Platform) (*Compiler, error) {
 		}
 		mend = "on Debian: apt-get install " + packages + "; elsewhere " + mend
 	}
-	return nil, &MissingError{on, fmt.Sprintf("there is no C compiler for %s", on), mend}
+	return nil, Missing(fmt.Sprintf("there is no C compiler for %s", on), mend)
 }
 
 func nativeMend() string {
@@ -129,7 +129,7 @@ func apple(on platform.Platform) (*Compiler, error) {
 	arch := map[string]string{"amd64": "x86_64", "arm64": "arm64"}[on.Arch]
 	c := plain(on, arch+"-apple-darwin")
 	if c == nil || arch == "" {
-		return nil, &MissingError{on, "there is no C compiler for this machine itself", "install the command line tools: xcode-select --install"}
+		return nil, Missing("there is no C compiler for this machine itself", "install the command line tools: xcode-select --install")
 	}
 	c.Flags = append(c.Flags, "-arch", arch)
 	return c, nil

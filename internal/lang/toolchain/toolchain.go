@@ -16,10 +16,14 @@ import (
 	"strings"
 	"sync"
 
+	"golang.org/x/sync/singleflight"
+
+	"piedmont/internal/base/environ"
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/placeholder"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/base/progress"
-	"piedmont/internal/config"
+	"piedmont/internal/format/archive"
 )
 
 // Compiler is what compiles for one platform. Paths are absolute; a tool that
@@ -38,16 +42,12 @@ type Compiler struct {
 	Folder    string // where it was unpacked or installed; "" for one on PATH
 }
 
-// MissingError means that this machine has no compiler for a platform.
-type MissingError struct {
-	Platform platform.Platform
-	What     string
-	Mend     string
-}
+// ErrMissing is in the chain of errors that mean that this machine has no compiler
+// for a platform.
+var ErrMissing = errors.New("no compiler")
 
-func (e *MissingError) Error() string {
-	return fmt.Sprintf("%s: %s", e.What, e.Mend)
-}
+// Missing is such an error.
+func Missing(what, fix string) error { return &fault.Error{What: what, Fix: fix, Err: ErrMissing} }
 
 // NotFetchedError means that a toolchain's archive is not on this machine yet.
 type NotFetchedError struct{ Name, From string }
@@ -59,58 +59,66 @@ func (e *NotFetchedError) Error() string {
 // Finder answers for one project, and remembers what it was asked.
 type Finder struct {
 	Root     string // the project's folder
-	Declared []*config.Toolchain
-	Cache    string // folder that all projects of the user share; "" asks the system
+	Declared []*Keys
+	Cache    string // folder that all projects of the user share; "" asks the environment
+	Env      environ.Env
+	Readers  []archive.Reader // of archives that hold toolchains
 	Events   progress.Sink
 
-	mu    sync.Mutex
-	known map[string]found
+	asking singleflight.Group // by what is asked; an archive is fetched meanwhile
+	known  sync.Map           // answers
 }
 
-type found struct {
+// Options say which compiler is meant.
+type Options struct {
+	Name  string // of the [toolchain.NAME]; "" takes the first that has the platform
+	Fetch bool   // bring an archive that is not here; else the error is a NotFetchedError
+}
+
+type answer struct {
 	compiler *Compiler
 	err      error
 }
 
-// Find gives the compiler for a platform: the one of that name, or the first
-// declared for the platform, or one that is known anyway. An archive is fetched
-// only when fetch is set, else the error is a NotFetchedError.
-func (f *Finder) Find(ctx context.Context, on platform.Platform, name string, fetch bool) (*Compiler, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	key := fmt.Sprintf("%s %s %v", on, name, fetch)
-	if got, ok := f.known[key]; ok {
-		return got.compiler, got.err
+// Find gives the compiler for a platform: the one that is named, or the first
+// declared for the platform, or one that is known anyway.
+func (f *Finder) Find(ctx context.Context, on platform.Platform, o Options) (*Compiler, error) {
+	key := fmt.Sprintf("%s %s %v", on, o.Name, o.Fetch)
+	if got, ok := f.known.Load(key); ok {
+		return got.(answer).compiler, got.(answer).err
 	}
-	c, err := f.find(ctx, on, name, fetch)
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
+	got, err, _ := f.asking.Do(key, func() (any, error) {
+		c, err := f.find(ctx, on, o)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		f.known.Store(key, answer{c, err})
+		return answer{c, err}, nil
+	})
+	if err != nil {
+		return nil, err
 	}
-	if f.known == nil {
-		f.known = map[string]found{}
-	}
-	f.known[key] = found{c, err}
-	return c, err
+	return got.(answer).compiler, got.(answer).err
 }
 
-func (f *Finder) find(ctx context.Context, on platform.Platform, name string, fetch bool) (*Compiler, error) {
+func (f *Finder) find(ctx context.Context, on platform.Platform, o Options) (*Compiler, error) {
 	var c *Compiler
 	var err error
-	if t := f.declared(on, name); t != nil {
-		c, err = f.fromDeclared(ctx, t, on, fetch)
-	} else if name != "" {
-		return nil, &MissingError{on, fmt.Sprintf("[toolchain.%s] does not have %s", name, on), "add the platform to its \"platforms\""}
+	if t := f.declared(on, o.Name); t != nil {
+		c, err = f.fromDeclared(ctx, t, on, o.Fetch)
+	} else if o.Name != "" {
+		return nil, Missing(fmt.Sprintf("[toolchain.%s] does not have %s", o.Name, on), "add the platform to its \"platforms\"")
 	} else {
 		c, err = fromSystem(on)
 	}
 	if err != nil {
 		return nil, err
 	}
-	c.Identity, err = identity(ctx, c)
+	c.Identity, err = identity(ctx, f.Env, c)
 	return c, err
 }
 
-func (f *Finder) declared(on platform.Platform, name string) *config.Toolchain {
+func (f *Finder) declared(on platform.Platform, name string) *Keys {
 	for _, t := range f.Declared {
 		if (name == "" || t.Name == name) && slices.Contains(t.Platforms.List, on) {
 			return t
@@ -119,7 +127,7 @@ func (f *Finder) declared(on platform.Platform, name string) *config.Toolchain {
 	return nil
 }
 
-func (f *Finder) fromDeclared(ctx context.Context, t *config.Toolchain, on platform.Platform, fetch bool) (*Compiler, error) {
+func (f *Finder) fromDeclared(ctx context.Context, t *Keys, on platform.Platform, fetch bool) (*Compiler, error) {
 	folder := t.Folder
 	from := "[toolchain." + t.Name + "]"
 	switch {
@@ -147,7 +155,8 @@ func (f *Finder) fromDeclared(ctx context.Context, t *config.Toolchain, on platf
 			c.Tools[tool] = executable(folder, path)
 		}
 		if c.Tools[tool] == "" && (tool == "cc" || t.Tools[tool] != "") {
-			return nil, &MissingError{on, fmt.Sprintf("%s has no %s: there is no program %s", from, tool, where(folder, path)), "correct \"folder\", \"triplet\" or \"tools\" in [toolchain." + t.Name + "], or install it"}
+			return nil, Missing(fmt.Sprintf("%s has no %s: there is no program %s", from, tool, where(folder, path)),
+				"correct \"folder\", \"triplet\" or \"tools\" in [toolchain."+t.Name+"], or install it")
 		}
 	}
 	if t.Sysroot != "" {
@@ -208,7 +217,7 @@ func executable(folder, path string) string {
 // Environment gives the variables by which builds learn of the tools.
 func (c *Compiler) Environment() []string {
 	var env []string
-	for _, tool := range []string{"cc", "cxx", "ar", "ranlib", "strip", "nm", "objcopy", "ld", "windres"} {
+	for _, tool := range toolNames {
 		if path := c.Tools[tool]; path != "" {
 			if strings.Contains(path, " ") {
 				path = `"` + path + `"`
@@ -222,6 +231,5 @@ func (c *Compiler) Environment() []string {
 // Unavailable says whether an error means that there is no compiler, not that
 // something went wrong.
 func Unavailable(err error) bool {
-	var missing *MissingError
-	return errors.As(err, &missing) || errors.Is(err, fs.ErrNotExist)
+	return errors.Is(err, ErrMissing) || errors.Is(err, fs.ErrNotExist)
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/config"
 )
@@ -41,7 +42,7 @@ func TestFind(t *testing.T) {
 	bin := tools(t, "aarch64-linux-gnu-gcc", "aarch64-linux-gnu-ar", "x86_64-w64-mingw32-gcc", "cc", "hill-gcc")
 	t.Setenv("PATH", bin+":/usr/bin:/bin")
 	folder := tools(t, "bin/hill-gcc", "bin/hill-ar", "special/cc")
-	declared := []*config.Toolchain{
+	declared := []*Keys{
 		{Name: "hill", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/riscv64"), on(t, "linux/arm/v6")}}, Triplet: "hill", Folder: folder, Flags: []string{"-mhill"}, Env: map[string]string{"HOME_OF_HILL": "{folder}/x"}, Sysroot: "root"},
 		{Name: "odd", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/riscv64")}}, Folder: folder, Tools: map[string]string{"cc": "special/cc"}},
 		{Name: "path", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/mips")}}, Triplet: "hill"},
@@ -58,7 +59,7 @@ func TestFind(t *testing.T) {
 		{"linux/arm/v6", "", filepath.Join(folder, "bin/hill-gcc"), "-march=armv6+fp -mhill", "[toolchain.hill]"},
 		{"linux/mips", "", filepath.Join(bin, "hill-gcc"), "", "[toolchain.path]"},
 	} {
-		got, err := f.Find(t.Context(), on(t, c.on), c.name, false)
+		got, err := f.Find(t.Context(), on(t, c.on), Options{Name: c.name})
 		if err != nil {
 			t.Errorf("%s: %v", c.on, err)
 			continue
@@ -70,7 +71,7 @@ func TestFind(t *testing.T) {
 			t.Errorf("%s: version %q", c.on, got.Version())
 		}
 	}
-	hill, err := f.Find(t.Context(), on(t, "linux/riscv64"), "hill", false)
+	hill, err := f.Find(t.Context(), on(t, "linux/riscv64"), Options{Name: "hill"})
 	if err != nil || hill.Sysroot != filepath.Join(folder, "root") || strings.Join(hill.Env, "") != "HOME_OF_HILL="+folder+"/x" {
 		t.Errorf("%+v, %v", hill, err)
 	}
@@ -88,14 +89,14 @@ func TestFind(t *testing.T) {
 				continue
 			}
 		}
-		_, err := f.Find(t.Context(), on(t, c.on), c.name, false)
-		var missing *MissingError
-		if !errors.As(err, &missing) || !strings.Contains(missing.What, c.what) || !strings.Contains(missing.Mend, c.mend) || !Unavailable(err) {
+		_, err := f.Find(t.Context(), on(t, c.on), Options{Name: c.name})
+		what, fix := fault.Parts(err)
+		if !errors.Is(err, ErrMissing) || !strings.Contains(what, c.what) || !strings.Contains(fix, c.mend) || !Unavailable(err) {
 			t.Errorf("%s: %v", c.on, err)
 		}
 	}
 	var unfetched *NotFetchedError
-	if _, err := f.Find(t.Context(), on(t, "linux/m68k"), "", false); !errors.As(err, &unfetched) || Unavailable(err) {
+	if _, err := f.Find(t.Context(), on(t, "linux/m68k"), Options{Name: ""}); !errors.As(err, &unfetched) || Unavailable(err) {
 		t.Errorf("an archive that is still to be fetched: %v", err)
 	}
 }

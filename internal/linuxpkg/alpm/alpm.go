@@ -13,68 +13,68 @@ import (
 	"strings"
 
 	"piedmont/internal/format/archive"
+	"piedmont/internal/format/archive/tarball"
+	"piedmont/internal/format/compress"
 	"piedmont/internal/linuxpkg"
+	"piedmont/internal/release"
 )
 
 // meta is a file about the package.
 type meta struct{ name, content string }
 
 // Write writes a package. compression is zst, xz or gz.
-func Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
+func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
 	o.Time = p.Time
-	info, err := Info(p)
+	text, err := info(p)
 	if err != nil {
 		return err
 	}
 	files := linuxpkg.WithFolders(p.Files, true)
-	about := []meta{{".BUILDINFO", buildInfo(p)}, {".PKGINFO", info}, {".INSTALL", install(p.Scripts)}, {".CHANGELOG", changelog(p)}}
+	about := []meta{{".BUILDINFO", buildInfo(p)}, {".PKGINFO", text}, {".INSTALL", install(p.Scripts)}, {".CHANGELOG", changelog(p)}}
 	tree, err := mtree(ctx, p, about, files, compression, o)
 	if err != nil {
 		return err
 	}
 	about = append(about, meta{".MTREE", tree})
-	s, err := archive.NewStream(w, compression, o)
+	s, err := compress.NewStream(w, compression, o.Options)
 	if err != nil {
 		return err
 	}
+	defer func() { _ = s.Close() }() // an error leaves it open
 	for _, m := range about {
 		if m.content == "" {
 			continue
 		}
 		h := &tar.Header{Name: m.name, Mode: 0o644, Uname: "root", Gname: "root", ModTime: o.Time, Typeflag: tar.TypeReg, Size: int64(len(m.content))}
-		e := archive.Entry{Path: m.name, Size: h.Size, Source: text(m.content)}
-		if _, err := archive.TarEntry(ctx, s, h, e); err != nil {
+		e := archive.Entry{Path: m.name, Content: compress.Text(m.content)}
+		if _, err := tarball.Put(ctx, s, h, e); err != nil {
 			return err
 		}
 	}
 	for _, f := range files {
-		if _, err := archive.TarEntry(ctx, s, header(f, o), f.Entry()); err != nil {
+		if _, err := tarball.Put(ctx, s, header(f, o), f.Entry); err != nil {
 			return err
 		}
 	}
-	if err := archive.EndTar(s); err != nil {
+	if err := tarball.End(s); err != nil {
 		return err
 	}
 	return s.Close()
 }
 
-func text(s string) archive.Source {
-	return archive.Source{Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(s)), nil }}
-}
-
-func header(f linuxpkg.File, o archive.Options) *tar.Header {
-	h := &tar.Header{Name: f.Path, Mode: int64(f.Unix() & 0o7777), Uname: f.Owner, Gname: f.Group, ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size}
+func header(f release.Entry, o archive.Options) *tar.Header {
+	h := &tar.Header{Name: f.Path, Mode: int64(archive.UnixMode(f.Mode)), Uname: f.Owner, Gname: f.Group, ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size}
 	switch {
-	case f.Dir():
+	case f.Mode.IsDir():
 		h.Name, h.Typeflag, h.Size = h.Name+"/", tar.TypeDir, 0
-	case f.Link != "":
+	case f.IsLink():
 		h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, f.Link, 0
 	}
 	return h
 }
 
-// Info is the .PKGINFO file.
-func Info(p *linuxpkg.Package) (string, error) {
+// info is the .PKGINFO file.
+func info(p *linuxpkg.Package) (string, error) {
 	var b strings.Builder
 	field := func(name, value string) {
 		if value != "" {
@@ -119,7 +119,7 @@ func Info(p *linuxpkg.Package) (string, error) {
 
 // relations writes each as a field.
 func relations(field func(name, value string), name string, list []linuxpkg.Relation) error {
-	all, err := linuxpkg.WriteAll(linuxpkg.Arch, list)
+	all, err := linuxpkg.WriteAll(Format{}, list)
 	for _, r := range all {
 		field(name, r)
 	}
@@ -140,7 +140,7 @@ func install(s linuxpkg.Scripts) string {
 		{"pre_upgrade", linuxpkg.BeforeUpgrade}, {"post_upgrade", linuxpkg.AfterUpgrade},
 		{"pre_remove", linuxpkg.BeforeRemove}, {"post_remove", linuxpkg.AfterRemove},
 	} {
-		if what := s.At(linuxpkg.Arch, f.moment); what != "" {
+		if what := s.At(Format{}, f.moment); what != "" {
 			fmt.Fprintf(&b, "%s() {\n%s}\n", f.name, what)
 		}
 	}
@@ -163,7 +163,7 @@ func changelog(p *linuxpkg.Package) string {
 }
 
 // mtree lists every file with its properties, compressed.
-func mtree(ctx context.Context, p *linuxpkg.Package, about []meta, files []linuxpkg.File, compression string, o archive.Options) (string, error) {
+func mtree(ctx context.Context, p *linuxpkg.Package, about []meta, files []release.Entry, compression string, o archive.Options) (string, error) {
 	var b strings.Builder
 	b.WriteString("#mtree\n/set type=file uid=0 gid=0 mode=644\n")
 	seconds := fmt.Sprintf("%d.0", p.Time.Unix())
@@ -176,16 +176,16 @@ func mtree(ctx context.Context, p *linuxpkg.Package, about []meta, files []linux
 	}
 	for _, f := range files {
 		fmt.Fprintf(&b, "./%s time=%s", escape(f.Path), seconds)
-		if mode := f.Unix() & 0o7777; mode != 0o644 || f.Link != "" {
+		if mode := linuxpkg.Unix(f) & 0o7777; mode != 0o644 || f.IsLink() {
 			fmt.Fprintf(&b, " mode=%o", mode)
 		}
 		switch {
-		case f.Dir():
+		case f.Mode.IsDir():
 			b.WriteString(" type=dir\n")
-		case f.Link != "":
+		case f.IsLink():
 			fmt.Fprintf(&b, " type=link link=%s\n", escape(f.Link))
 		default:
-			sum, err := linuxpkg.MD5(ctx, f, archive.Algorithm(compression, o))
+			sum, err := linuxpkg.MD5(ctx, f.Content, compress.Algorithm(compression, o.Options))
 			if err != nil {
 				return "", err
 			}
@@ -193,12 +193,13 @@ func mtree(ctx context.Context, p *linuxpkg.Package, about []meta, files []linux
 		}
 	}
 	var out strings.Builder
-	s, err := archive.NewStream(&out, "gz", o)
-	if err == nil {
-		_, err = io.WriteString(s, b.String())
+	s, err := compress.NewStream(&out, "gz", o.Options)
+	if err != nil {
+		return "", err
 	}
-	if err == nil {
-		err = s.Close()
+	_, err = io.WriteString(s, b.String())
+	if closeErr := s.Close(); err == nil {
+		err = closeErr
 	}
 	return out.String(), err
 }

@@ -1,41 +1,51 @@
 package alpm
 
 import (
+	"context"
 	"io"
-	"os"
-	"slices"
+	"strings"
 
 	"piedmont/internal/format/archive"
+	"piedmont/internal/format/archive/tarball"
 	"piedmont/internal/linuxpkg"
 )
 
+// Sniff knows none by its beginning: that is any compressed stream's.
+func (Format) Sniff([]byte) bool { return false }
+
+// Recognize knows the tar by what it holds.
+func (Format) Recognize(has func(string) bool) bool {
+	return has(".PKGINFO") && (has(".MTREE") || has(".BUILDINFO"))
+}
+
 // Read tells what a package says and holds; look sees the content of each file.
-func Read(path string, look func(archive.Item, io.Reader) error) (*linuxpkg.Shown, error) {
-	f, err := os.Open(path)
+func (Format) Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+	f, err := archive.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = f.Close() }()
-	out := &linuxpkg.Shown{Format: linuxpkg.Arch, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
-	items, err := archive.WalkStream(f, func(i archive.Item, r io.Reader) error {
-		switch i.Path {
+	out := &linuxpkg.Shown{Format: name, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
+	_, err = tarball.Walk(ctx, f, func(e archive.Entry, r io.Reader) error {
+		if !strings.HasPrefix(e.Path, ".") || e.Path == "./" {
+			out.Files = append(out.Files, e)
+			return linuxpkg.Look(look, e, r)
+		}
+		switch e.Path {
 		case ".PKGINFO":
 			text, err := linuxpkg.ReadMember(r)
 			out.Fields = linuxpkg.PkgInfo(text)
 			return err
 		case ".INSTALL":
 			text, err := linuxpkg.ReadMember(r)
-			out.Scripts = append(out.Scripts, linuxpkg.Script{When: i.Path, Text: text})
+			out.Scripts = append(out.Scripts, linuxpkg.Script{When: e.Path, Text: text})
 			return err
-		case ".BUILDINFO", ".MTREE", ".CHANGELOG":
-			return nil
 		}
-		return look(i, r)
+		return nil
 	})
 	if err != nil {
 		return nil, err
 	}
-	out.Files = slices.DeleteFunc(items, func(i archive.Item) bool { return len(i.Path) > 0 && i.Path[0] == '.' && i.Path != "./" })
 	out.Name, out.Version = out.Value("pkgname"), out.Value("pkgver")
 	return out, nil
 }

@@ -17,24 +17,26 @@ import (
 	"strings"
 
 	"piedmont/internal/format/archive"
+	"piedmont/internal/format/archive/tarball"
+	"piedmont/internal/format/compress"
 	"piedmont/internal/linuxpkg"
 )
 
-// Write writes a package.
-func Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, o archive.Options) error {
+// Write writes a package; it is always compressed by gzip.
+func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, _ string, o archive.Options) error {
 	o.Time = p.Time
 	// .PKGINFO has the digest of the files' member, so that is written aside.
 	sum := sha256.New()
-	data := archive.NewSpool(sum)
+	data := compress.NewSpool(sum)
 	defer data.Close()
 	if err := writeData(ctx, data, p, o); err != nil {
 		return err
 	}
-	info, err := Info(p, hex.EncodeToString(sum.Sum(nil)))
+	text, err := info(p, hex.EncodeToString(sum.Sum(nil)))
 	if err != nil {
 		return err
 	}
-	if err := writeControl(ctx, w, p, info, o); err != nil {
+	if err := writeControl(ctx, w, p, text, o); err != nil {
 		return err
 	}
 	_, err = data.WriteTo(w)
@@ -42,31 +44,32 @@ func Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, o archive.Opti
 }
 
 func writeData(ctx context.Context, w io.Writer, p *linuxpkg.Package, o archive.Options) error {
-	s, err := archive.NewStream(w, "gz", o)
+	s, err := compress.NewStream(w, "gz", o.Options)
 	if err != nil {
 		return err
 	}
+	defer func() { _ = s.Close() }() // an error leaves it open
 	for _, f := range linuxpkg.WithFolders(p.Files, true) {
-		h := &tar.Header{Name: f.Path, Mode: int64(f.Unix() & 0o7777), Uname: f.Owner, Gname: f.Group, ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size, Format: tar.FormatPAX}
+		h := &tar.Header{Name: f.Path, Mode: int64(archive.UnixMode(f.Mode)), Uname: f.Owner, Gname: f.Group, ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size, Format: tar.FormatPAX}
 		switch {
-		case f.Dir():
+		case f.Mode.IsDir():
 			h.Name, h.Typeflag, h.Size = h.Name+"/", tar.TypeDir, 0
-		case f.Link != "":
+		case f.IsLink():
 			h.Typeflag, h.Linkname, h.Size = tar.TypeSymlink, f.Link, 0
 			sum := sha1.Sum([]byte(f.Link))
 			h.PAXRecords = checksum(hex.EncodeToString(sum[:]))
 		default:
-			sum, err := linuxpkg.SHA1(ctx, f, archive.Deflate)
+			sum, err := linuxpkg.SHA1(ctx, f.Content, compress.Deflate)
 			if err != nil {
 				return err
 			}
 			h.PAXRecords = checksum(sum)
 		}
-		if _, err := archive.TarEntry(ctx, s, h, f.Entry()); err != nil {
+		if _, err := tarball.Put(ctx, s, h, f.Entry); err != nil {
 			return err
 		}
 	}
-	if err := archive.EndTar(s); err != nil {
+	if err := tarball.End(s); err != nil {
 		return err
 	}
 	return s.Close()
@@ -80,16 +83,17 @@ func checksum(sum string) map[string]string {
 // a tar, so that the next member's entries follow.
 func writeControl(ctx context.Context, w io.Writer, p *linuxpkg.Package, info string, o archive.Options) error {
 	var buf bytes.Buffer
-	s, err := archive.NewStream(&buf, "gz", o)
+	s, err := compress.NewStream(&buf, "gz", o.Options)
 	if err != nil {
 		return err
 	}
+	defer func() { _ = s.Close() }()
 	files := [][2]string{{".PKGINFO", info}}
 	for _, script := range [][2]string{
 		{".pre-install", linuxpkg.BeforeInstall}, {".post-install", linuxpkg.AfterInstall}, {".pre-upgrade", linuxpkg.BeforeUpgrade},
 		{".post-upgrade", linuxpkg.AfterUpgrade}, {".pre-deinstall", linuxpkg.BeforeRemove}, {".post-deinstall", linuxpkg.AfterRemove},
 	} {
-		if what := p.Scripts.At(linuxpkg.APK, script[1]); what != "" {
+		if what := p.Scripts.At(Format{}, script[1]); what != "" {
 			files = append(files, [2]string{script[0], "#!/bin/sh\n" + what})
 		}
 	}
@@ -99,8 +103,8 @@ func writeControl(ctx context.Context, w io.Writer, p *linuxpkg.Package, info st
 			mode = 0o644
 		}
 		h := &tar.Header{Name: f[0], Mode: mode, Uname: "root", Gname: "root", ModTime: o.Time, Typeflag: tar.TypeReg, Size: int64(len(f[1]))}
-		e := archive.Entry{Path: f[0], Size: h.Size, Source: archive.Source{Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(f[1])), nil }}}
-		if _, err := archive.TarEntry(ctx, s, h, e); err != nil {
+		e := archive.Entry{Path: f[0], Content: compress.Text(f[1])}
+		if _, err := tarball.Put(ctx, s, h, e); err != nil {
 			return err
 		}
 	}
@@ -111,8 +115,8 @@ func writeControl(ctx context.Context, w io.Writer, p *linuxpkg.Package, info st
 	return err
 }
 
-// Info is the .PKGINFO file.
-func Info(p *linuxpkg.Package, dataHash string) (string, error) {
+// info is the .PKGINFO file.
+func info(p *linuxpkg.Package, dataHash string) (string, error) {
 	var b strings.Builder
 	field := func(name, value string) {
 		if value != "" {
@@ -134,7 +138,7 @@ func Info(p *linuxpkg.Package, dataHash string) (string, error) {
 		name, mark string
 		list       []linuxpkg.Relation
 	}{{"replaces", "", p.Replaces}, {"depend", "", p.Needs}, {"depend", "!", p.Conflicts}, {"provides", "", p.Provides}} {
-		list, err := linuxpkg.WriteAll(linuxpkg.APK, r.list)
+		list, err := linuxpkg.WriteAll(p.Format, r.list)
 		if err != nil {
 			return "", err
 		}

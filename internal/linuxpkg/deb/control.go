@@ -7,8 +7,8 @@ import (
 	"piedmont/internal/linuxpkg"
 )
 
-// Control is the control file. Source: deb-control(5).
-func Control(p *linuxpkg.Package) (string, error) {
+// control is the control file. Source: deb-control(5).
+func control(p *linuxpkg.Package) (string, error) {
 	var b strings.Builder
 	field := func(name, value string) {
 		if value != "" {
@@ -30,7 +30,7 @@ func Control(p *linuxpkg.Package) (string, error) {
 		name string
 		list []linuxpkg.Relation
 	}{{"Depends", p.Needs}, {"Recommends", p.Recommends}, {"Suggests", p.Suggests}, {"Conflicts", p.Conflicts}, {"Replaces", p.Replaces}, {"Provides", p.Provides}} {
-		list, err := linuxpkg.WriteAll(linuxpkg.Deb, r.list)
+		list, err := linuxpkg.WriteAll(p.Format, r.list)
 		if err != nil {
 			return "", err
 		}
@@ -72,7 +72,7 @@ func paragraphs(text string) string {
 func installedSize(p *linuxpkg.Package) int64 {
 	var sum int64
 	for _, f := range linuxpkg.WithFolders(p.Files, true) {
-		if f.Dir() || f.Link != "" {
+		if !f.Planned() {
 			sum++
 			continue
 		}
@@ -86,7 +86,7 @@ func installedSize(p *linuxpkg.Package) int64 {
 func maintainerScript(s linuxpkg.Scripts, name string) string {
 	type branch struct{ when, what string }
 	var branches []branch
-	at := func(moment string) string { return s.At(linuxpkg.Deb, moment) }
+	at := func(moment string) string { return s.At(Format{}, moment) }
 	switch name {
 	case "preinst":
 		fresh, upgrade := at(linuxpkg.BeforeInstall), at(linuxpkg.BeforeUpgrade)

@@ -1,42 +1,61 @@
 package deb
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"os"
-	"strconv"
 	"strings"
 
+	"piedmont/internal/format/ar"
 	"piedmont/internal/format/archive"
+	"piedmont/internal/format/archive/tarball"
 	"piedmont/internal/linuxpkg"
 )
 
 // ErrNotDeb means that a file is no Debian package.
 var ErrNotDeb = errors.New("this is no Debian package")
 
+// Sniff knows the first member.
+func (Format) Sniff(head []byte) bool {
+	return strings.HasPrefix(string(head), ar.Magic+"debian-binary")
+}
+
+// Recognize knows none by its files: it is no tar.
+func (Format) Recognize(func(string) bool) bool { return false }
+
+// maxMembers bounds how many members are looked at.
+const maxMembers = 64
+
 // Read tells what a package says and holds; look sees the content of each file.
-func Read(path string, look func(archive.Item, io.Reader) error) (*linuxpkg.Shown, error) {
-	f, err := os.Open(path)
+func (Format) Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+	f, err := archive.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = f.Close() }()
-	members, err := list(f)
-	if err != nil {
+	members, err := ar.List(f, f.Size(), maxMembers)
+	switch {
+	case errors.Is(err, ar.ErrDamaged):
+		return nil, errors.New("this Debian package is damaged: the header of a member is none")
+	case errors.Is(err, ar.ErrNotAr), err == nil && (len(members) < 3 || members[0].Name != "debian-binary"):
+		return nil, ErrNotDeb
+	case err != nil:
 		return nil, err
 	}
-	out := &linuxpkg.Shown{Format: linuxpkg.Deb, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
+	out := &linuxpkg.Shown{Format: name, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
 	for _, m := range members {
-		part := io.NewSectionReader(f, m.at, m.size)
 		switch {
-		case strings.HasPrefix(m.name, "control.tar"):
-			err = readControl(part, out)
-		case strings.HasPrefix(m.name, "data.tar"):
-			out.Files, err = archive.WalkStream(part, look)
+		case strings.HasPrefix(m.Name, "control.tar"):
+			err = readControl(ctx, m, out)
+		case strings.HasPrefix(m.Name, "data.tar"):
+			_, err = tarball.Walk(ctx, m, func(e archive.Entry, r io.Reader) error {
+				out.Files = append(out.Files, e)
+				return linuxpkg.Look(look, e, r)
+			})
 		}
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", m.name, err)
+			return nil, fmt.Errorf("%s: %w", m.Name, err)
 		}
 	}
 	if out.Name, out.Version = out.Value("Package"), out.Value("Version"); out.Name == "" {
@@ -45,50 +64,16 @@ func Read(path string, look func(archive.Item, io.Reader) error) (*linuxpkg.Show
 	return out, nil
 }
 
-type arMember struct {
-	name     string
-	at, size int64
-}
-
-// list reads the headers of an ar archive.
-func list(f *os.File) ([]arMember, error) {
-	info, err := f.Stat()
-	if err != nil {
-		return nil, err
-	}
-	head := make([]byte, 60)
-	if _, err := f.ReadAt(head[:8], 0); err != nil || string(head[:8]) != "!<arch>\n" {
-		return nil, ErrNotDeb
-	}
-	var out []arMember
-	for at := int64(8); at+60 <= info.Size() && len(out) < 64; {
-		if _, err := f.ReadAt(head, at); err != nil {
-			return nil, err
+func readControl(ctx context.Context, r io.Reader, out *linuxpkg.Shown) error {
+	_, err := tarball.Walk(ctx, r, func(e archive.Entry, r io.Reader) error {
+		if !e.Mode.IsRegular() {
+			return nil
 		}
-		size, err := strconv.ParseInt(strings.TrimSpace(string(head[48:58])), 10, 64)
-		if err != nil || size < 0 || string(head[58:]) != "`\n" || at+60+size > info.Size() {
-			return nil, errors.New("this Debian package is damaged: the header of a member is none")
-		}
-		name := strings.TrimSuffix(strings.TrimSpace(string(head[:16])), "/")
-		if len(out) == 0 && name != "debian-binary" {
-			return nil, ErrNotDeb
-		}
-		out = append(out, arMember{name, at + 60, size})
-		at += 60 + size + size%2
-	}
-	if len(out) < 3 {
-		return nil, ErrNotDeb
-	}
-	return out, nil
-}
-
-func readControl(r io.Reader, out *linuxpkg.Shown) error {
-	_, err := archive.WalkStream(r, func(i archive.Item, r io.Reader) error {
 		text, err := linuxpkg.ReadMember(r)
 		if err != nil {
 			return err
 		}
-		switch name := strings.TrimPrefix(i.Path, "./"); name {
+		switch name := strings.TrimPrefix(e.Path, "./"); name {
 		case "control":
 			out.Fields = fields(text)
 		case "conffiles":

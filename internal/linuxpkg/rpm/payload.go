@@ -1,127 +1,77 @@
 package rpm
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
-	"strconv"
 	"strings"
 
+	"piedmont/internal/base/fileio"
 	"piedmont/internal/format/archive"
+	"piedmont/internal/format/compress"
+	"piedmont/internal/format/cpio"
 )
 
-// maxName is how long a path in a payload may be.
-const maxName = 64 << 10
+var errPayload = errors.New("this RPM package is damaged: its payload is no cpio archive, or cut off")
 
-// walkPayload gives the content of each file to look, in the payload's order. It
-// reads cpio's "newc" form, and RPM's own for large files, whose entries are only
-// the number of a file. Source: cpio(5), "New ASCII Format".
-func walkPayload(r io.Reader, items []archive.Item, look func(archive.Item, io.Reader) error) error {
-	plain, closer, err := archive.Decompress(r)
+// walkPayload gives the content of each file to look, in the payload's order.
+func walkPayload(ctx context.Context, r io.Reader, files []archive.Entry, look func(archive.Entry, io.Reader) error) error {
+	plain, _, end, err := compress.Decompress(fileio.Reader(ctx, r))
 	if err != nil {
 		return err
 	}
-	defer closer()
-	byPath := make(map[string]archive.Item, len(items))
-	for _, i := range items {
-		byPath[strings.Trim(i.Path, "/")] = i // source packages have names alone
+	defer end()
+	byPath := make(map[string]archive.Entry, len(files))
+	for _, f := range files {
+		byPath[strings.Trim(f.Path, "/")] = f // source packages have names alone
 	}
-	c := &cpio{r: plain}
+	c := cpio.NewReader(plain)
 	for n := 0; ; n++ {
-		item, size, err := c.next(items, byPath)
-		if err == io.EOF {
+		found, err := c.Next()
+		switch {
+		case err == io.EOF:
 			// What follows carries the compression's checksum.
 			if _, err := io.Copy(io.Discard, plain); err != nil {
 				return errPayload
 			}
 			return nil
+		case errors.Is(err, cpio.ErrDamaged), err == nil && n == len(files):
+			return errPayload
+		case err != nil:
+			return err
 		}
-		if err == nil && n == len(items) {
-			err = errPayload
-		}
+		e, size, err := declared(found, files, byPath)
 		if err != nil {
 			return err
 		}
-		content := &io.LimitedReader{R: plain, N: size}
-		if item.Type == "file" {
-			// Of hard links only the last has the content.
-			item.Size = size
-			if err := look(item, content); err != nil {
-				return fmt.Errorf("read %s: %w", item.Path, err)
-			}
+		content := c.Content(size)
+		if !e.Mode.IsRegular() {
+			continue
 		}
-		if err := c.skip(content, size); err != nil {
-			return err
+		// Of hard links only the last has the content.
+		e.Size = size
+		if err := look(e, content); err != nil {
+			return fmt.Errorf("read %s: %w", e.Path, err)
 		}
 	}
 }
 
-// cpio reads the entries of an archive.
-type cpio struct{ r io.Reader }
-
-var errPayload = errors.New("this RPM package is damaged: its payload is no cpio archive, or cut off")
-
-// next reads a header, and gives io.EOF at the trailer.
-func (c *cpio) next(items []archive.Item, byPath map[string]archive.Item) (archive.Item, int64, error) {
-	var head [104]byte // after the magic; the checksum is part of it
-	if _, err := io.ReadFull(c.r, head[:6]); err != nil {
-		return archive.Item{}, 0, errPayload
-	}
-	switch string(head[:6]) {
-	case "07070X":
-		if _, err := io.ReadFull(c.r, head[:10]); err != nil { // the number, and two bytes that fill
-			return archive.Item{}, 0, errPayload
+// declared finds the file of the header that an entry of the payload is.
+func declared(found cpio.Found, files []archive.Entry, byPath map[string]archive.Entry) (archive.Entry, int64, error) {
+	if found.Number < 0 {
+		e, ok := byPath[strings.Trim(strings.TrimPrefix(found.Name, "./"), "/")]
+		if !ok {
+			return e, 0, fmt.Errorf("this RPM package is damaged: its payload holds %q, which its header does not name", found.Name)
 		}
-		n, err := number(head[:8])
-		if err != nil || n >= int64(len(items)) {
-			return archive.Item{}, 0, errPayload
-		}
-		size := items[n].Size
-		if items[n].Type == "link" {
-			size = int64(len(items[n].Link))
-		}
-		return items[n], size, nil
-	case "070701", "070702":
-	default:
-		return archive.Item{}, 0, errPayload
+		return e, found.Size, nil
 	}
-	if _, err := io.ReadFull(c.r, head[:]); err != nil {
-		return archive.Item{}, 0, errPayload
+	if found.Number >= len(files) {
+		return archive.Entry{}, 0, errPayload
 	}
-	size, err := number(head[48:56])
-	length, lengthErr := number(head[88:96])
-	if err != nil || lengthErr != nil || length < 1 || length > maxName {
-		return archive.Item{}, 0, errPayload
+	e := files[found.Number]
+	if e.IsLink() {
+		return e, int64(len(e.Link)), nil
 	}
-	name := make([]byte, length+(-(110+length)&3))
-	if _, err := io.ReadFull(c.r, name); err != nil {
-		return archive.Item{}, 0, errPayload
-	}
-	path := strings.TrimSuffix(string(name[:length]), "\x00")
-	if path == "TRAILER!!!" {
-		return archive.Item{}, 0, io.EOF
-	}
-	item, ok := byPath[strings.Trim(strings.TrimPrefix(path, "./"), "/")]
-	if !ok {
-		return archive.Item{}, 0, fmt.Errorf("this RPM package is damaged: its payload holds %q, which its header does not name", path)
-	}
-	return item, size, nil
-}
-
-// skip reads what is left of an entry, and what fills it up to four bytes.
-func (c *cpio) skip(content *io.LimitedReader, size int64) error {
-	if _, err := io.Copy(io.Discard, content); err != nil || content.N > 0 {
-		return errPayload
-	}
-	_, err := io.CopyN(io.Discard, c.r, -size&3)
-	if err != nil {
-		return errPayload
-	}
-	return nil
-}
-
-// number reads eight hexadecimal digits, without a sign.
-func number(digits []byte) (int64, error) {
-	n, err := strconv.ParseUint(string(digits), 16, 32)
-	return int64(n), err
+	return e, e.Size, nil
 }

@@ -3,6 +3,7 @@ package rpm
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -33,10 +34,18 @@ type parsed struct {
 	store []byte
 }
 
+var magic = []byte{0xed, 0xab, 0xee, 0xdb}
+
+// Sniff knows the lead.
+func (Format) Sniff(head []byte) bool { return bytes.HasPrefix(head, magic) }
+
+// Recognize knows none by its files: it is no tar.
+func (Format) Recognize(func(string) bool) bool { return false }
+
 // Read tells what a package says and holds; look sees the content of each file,
 // where the payload is compressed in a way that can be read. Without it only the
 // headers are read.
-func Read(path string, look func(archive.Item, io.Reader) error) (*linuxpkg.Shown, error) {
+func (Format) Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -44,7 +53,7 @@ func Read(path string, look func(archive.Item, io.Reader) error) (*linuxpkg.Show
 	defer func() { _ = f.Close() }()
 	r := bufio.NewReader(f)
 	lead := make([]byte, 96)
-	if _, err := io.ReadFull(r, lead); err != nil || !bytes.HasPrefix(lead, []byte{0xed, 0xab, 0xee, 0xdb}) {
+	if _, err := io.ReadFull(r, lead); err != nil || !bytes.HasPrefix(lead, magic) {
 		return nil, ErrNotRPM
 	}
 	_, size, err := readHeader(r)
@@ -61,7 +70,7 @@ func Read(path string, look func(archive.Item, io.Reader) error) (*linuxpkg.Show
 	s := shown(h)
 	// Old packages have the compressor lzma, which is not read here.
 	if c := h.text(tagPayloadCompressor); look != nil && c != "lzma" && len(s.Files) > 0 {
-		if err := walkPayload(r, s.Files, look); err != nil {
+		if err := walkPayload(ctx, r, s.Files, look); err != nil {
 			return nil, err
 		}
 	}
@@ -145,7 +154,7 @@ func at[T any](list []T, i int) T {
 }
 
 func shown(h *parsed) *linuxpkg.Shown {
-	s := &linuxpkg.Shown{Format: linuxpkg.RPM, Name: h.text(tagName), Version: h.text(tagVersion) + "-" + h.text(tagRelease), Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
+	s := &linuxpkg.Shown{Format: name, Name: h.text(tagName), Version: h.text(tagVersion) + "-" + h.text(tagRelease), Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
 	if e := h.numbers(tagEpoch); len(e) > 0 {
 		s.Version = strconv.FormatUint(e[0], 10) + ":" + s.Version
 	}
@@ -201,26 +210,30 @@ func shown(h *parsed) *linuxpkg.Shown {
 	return s
 }
 
-func files(h *parsed) []archive.Item {
+func files(h *parsed) []archive.Entry {
 	dirs, index := h.texts(tagDirNames), h.numbers(tagDirIndexes)
 	modes, times, links := h.numbers(tagFileModes), h.numbers(tagFileMtimes), h.texts(tagFileLinkTos)
 	users, groups, sizes := h.texts(tagFileUserName), h.texts(tagFileGroupName), h.numbers(tagFileSizes)
 	if long := h.numbers(tagLongFileSizes); long != nil {
 		sizes = long
 	}
-	var out []archive.Item
-	for i, name := range h.texts(tagBaseNames) {
-		mode := at(modes, i)
-		item := archive.Item{Path: at(dirs, int(min(at(index, i), 1<<20))) + name, Type: "other", Mode: fmt.Sprintf("%04o", mode&0o7777), Owner: at(users, i) + ":" + at(groups, i), Size: int64(at(sizes, i)), Time: time.Unix(int64(at(times, i)), 0).UTC(), Link: at(links, i)}
-		switch fs.FileMode(mode & 0o170000) {
+	var out []archive.Entry
+	for i, base := range h.texts(tagBaseNames) {
+		mode := uint32(at(modes, i))
+		e := archive.Entry{Path: at(dirs, int(min(at(index, i), 1<<20))) + base, Mode: archive.FileMode(mode & 0o7777),
+			Owner: at(users, i), Group: at(groups, i), Time: time.Unix(int64(at(times, i)), 0).UTC(), Link: at(links, i)}
+		switch mode & 0o170000 {
 		case 0o040000:
-			item.Type, item.Size = "folder", 0
+			e.Mode |= fs.ModeDir
 		case 0o100000:
-			item.Type = "file"
+			e.Size = int64(at(sizes, i))
 		case 0o120000:
-			item.Type, item.Size = "link", 0
+			e.Mode |= fs.ModeSymlink
+		default:
+			e.Mode |= fs.ModeIrregular
+			e.Size = int64(at(sizes, i))
 		}
-		out = append(out, item)
+		out = append(out, e)
 	}
 	return out
 }

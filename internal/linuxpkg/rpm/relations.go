@@ -4,6 +4,7 @@ import (
 	"strings"
 
 	"piedmont/internal/linuxpkg"
+	"piedmont/internal/release"
 )
 
 // relation is one record of RPM's: a name, flags and a version.
@@ -17,21 +18,25 @@ func records(list []linuxpkg.Relation) ([]relation, error) {
 	var out []relation
 	for _, r := range list {
 		if len(r.Any) > 1 { // a rich one is a name that begins with "("
-			text, err := r.Write(linuxpkg.RPM)
+			text, err := Format{}.Relation(r)
 			if err != nil {
 				return nil, err
 			}
 			out = append(out, relation{name: text})
 			continue
 		}
-		name, op, v := r.Spelled(linuxpkg.RPM)
-		flags := map[string]uint32{"": 0, "<": senseLess, "<=": senseLess | senseEqual, "=": senseEqual, ">=": senseGreater | senseEqual, ">": senseGreater}[op]
-		out = append(out, relation{name, flags, v})
+		n := r.Any[0]
+		v := ""
+		if n.Op != "" {
+			v = n.Spelled(Format{})
+		}
+		flags := map[string]uint32{"": 0, "<": senseLess, "<=": senseLess | senseEqual, "=": senseEqual, ">=": senseGreater | senseEqual, ">": senseGreater}[n.Op]
+		out = append(out, relation{n.Name, flags, v})
 	}
 	return out, nil
 }
 
-func relations(h *header, p *linuxpkg.Package, files []linuxpkg.File, compression string, programs uint32) error {
+func relations(h *header, p *linuxpkg.Package, files []release.Entry, compression string, programs uint32) error {
 	needs, err := records(p.Needs)
 	if err != nil {
 		return err
@@ -88,7 +93,7 @@ func relations(h *header, p *linuxpkg.Package, files []linuxpkg.File, compressio
 }
 
 // features are what the rpm that installs the package must know.
-func features(p *linuxpkg.Package, needs []relation, files []linuxpkg.File, compression string) []relation {
+func features(p *linuxpkg.Package, needs []relation, files []release.Entry, compression string) []relation {
 	var out []relation
 	add := func(name, since string) {
 		out = append(out, relation{"rpmlib(" + name + ")", senseRPMLib | senseLess | senseEqual, since})

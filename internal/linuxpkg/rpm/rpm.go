@@ -15,19 +15,22 @@ import (
 	"strings"
 
 	"piedmont/internal/format/archive"
+	"piedmont/internal/format/compress"
+	"piedmont/internal/format/cpio"
 	"piedmont/internal/linuxpkg"
+	"piedmont/internal/release"
 )
 
 // compressors are RPM's names for how the payload is compressed.
 var compressors = map[string]struct{ name, flags string }{"gz": {"gzip", "9"}, "xz": {"xz", "6"}, "zst": {"zstd", "19"}}
 
 // Write writes a package. compression is gz, xz or zst.
-func Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
+func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
 	o.Time = p.Time
 	files := linuxpkg.WithFolders(p.Files, false)
 	// The headers carry sizes and digests of the payload, so it is written aside.
 	sum := sha256.New()
-	payload := archive.NewSpool(sum)
+	payload := compress.NewSpool(sum)
 	defer payload.Close()
 	plain, err := writePayload(ctx, payload, files, compression, o)
 	if err != nil {
@@ -74,7 +77,7 @@ func signature(main []byte, payload, plain int64) []byte {
 	return append(out, make([]byte, -len(out)&7)...)
 }
 
-func mainHeader(p *linuxpkg.Package, files []linuxpkg.File, compression, payloadDigest string) ([]byte, error) {
+func mainHeader(p *linuxpkg.Package, files []release.Entry, compression, payloadDigest string) ([]byte, error) {
 	var h header
 	h.texts(tagI18NTable, []string{"C"})
 	h.text(tagName, p.Name)
@@ -126,7 +129,7 @@ func mainHeader(p *linuxpkg.Package, files []linuxpkg.File, compression, payload
 
 // scripts adds the scriptlets, and gives the flags of what they need.
 func scripts(h *header, s linuxpkg.Scripts) uint32 {
-	at := func(moment string) string { return s.At(linuxpkg.RPM, moment) }
+	at := func(moment string) string { return s.At(Format{}, moment) }
 	either := func(fresh, upgrade string) string {
 		switch {
 		case fresh == "" && upgrade == "":
@@ -155,7 +158,7 @@ func scripts(h *header, s linuxpkg.Scripts) uint32 {
 		{tagPreIn, tagPreInProg, sensePre, either(at(linuxpkg.BeforeInstall), at(linuxpkg.BeforeUpgrade))},
 		{tagPostIn, tagPostInProg, sensePost, either(at(linuxpkg.AfterInstall), at(linuxpkg.AfterUpgrade))},
 		{tagPreUn, tagPreUnProg, sensePreUn, last(at(linuxpkg.BeforeRemove), "")},
-		{tagPostUn, tagPostUnProg, sensePostUn, last(at(linuxpkg.AfterRemove), s.Restarted())},
+		{tagPostUn, tagPostUnProg, sensePostUn, last(at(linuxpkg.AfterRemove), restarted(s))},
 	} {
 		if one.text != "" {
 			h.text(one.tag, strings.TrimRight(one.text, "\n"))
@@ -193,16 +196,16 @@ func changelog(h *header, p *linuxpkg.Package) {
 
 func evr(p *linuxpkg.Package) string { return p.Full() }
 
-func fileTags(h *header, p *linuxpkg.Package, files []linuxpkg.File) {
+func fileTags(h *header, p *linuxpkg.Package, files []release.Entry) {
 	if len(files) == 0 {
 		return
 	}
 	var sizes, mtimes, flags, verify, devices, inodes, dirs []uint32
-	var long []uint64
+	var wide []uint64
 	var modes, rdevs []uint16
 	var digests, links, users, groups, langs, names, folders []string
 	index := map[string]uint32{}
-	large := large(files)
+	long := large(files)
 	for i, f := range files {
 		dir := "/" + path.Dir(f.Path) + "/"
 		if path.Dir(f.Path) == "." {
@@ -215,14 +218,14 @@ func fileTags(h *header, p *linuxpkg.Package, files []linuxpkg.File) {
 		dirs, names = append(dirs, index[dir]), append(names, path.Base(f.Path))
 		size, digest := f.Size, f.SHA256
 		switch {
-		case f.Dir():
+		case f.Mode.IsDir():
 			size, digest = 4096, ""
-		case f.Link != "":
+		case f.IsLink():
 			size, digest = int64(len(f.Link)), ""
 		}
-		sizes, long = append(sizes, uint32(size)), append(long, uint64(size))
+		sizes, wide = append(sizes, uint32(size)), append(wide, uint64(size))
 		digests, links = append(digests, digest), append(links, f.Link)
-		modes, rdevs = append(modes, uint16(f.Unix())), append(rdevs, 0)
+		modes, rdevs = append(modes, uint16(linuxpkg.Unix(f))), append(rdevs, 0)
 		mtimes, verify = append(mtimes, uint32(p.Time.Unix())), append(verify, 0xffffffff)
 		users, groups, langs = append(users, f.Owner), append(groups, f.Group), append(langs, "")
 		devices, inodes = append(devices, 1), append(inodes, uint32(i+1))
@@ -230,16 +233,16 @@ func fileTags(h *header, p *linuxpkg.Package, files []linuxpkg.File) {
 		if f.Keep {
 			flag |= fileConfig | fileNoReplace
 		}
-		switch f.Kind {
-		case linuxpkg.KindDoc:
+		switch f.Mark {
+		case release.MarkDoc:
 			flag |= fileDoc
-		case linuxpkg.KindLicense:
+		case release.MarkLicense:
 			flag |= fileLicense
 		}
 		flags = append(flags, flag)
 	}
-	if large {
-		h.int64s(tagLongFileSizes, long...)
+	if long {
+		h.int64s(tagLongFileSizes, wide...)
 	} else {
 		h.int32s(tagFileSizes, sizes...)
 	}
@@ -262,9 +265,9 @@ func fileTags(h *header, p *linuxpkg.Package, files []linuxpkg.File) {
 }
 
 // large says whether a file has more bytes than cpio can count.
-func large(files []linuxpkg.File) bool {
+func large(files []release.Entry) bool {
 	for _, f := range files {
-		if f.Size > 1<<32-1 {
+		if f.Size > cpio.MaxSize {
 			return true
 		}
 	}
@@ -274,11 +277,12 @@ func large(files []linuxpkg.File) bool {
 // writePayload writes the files as cpio's "newc" form, whose numbers are eight
 // hexadecimal digits, and gives the plain size. With files of 4 GiB and more,
 // each entry is only the number of its file, as RPM has it since 4.12.
-func writePayload(ctx context.Context, w io.Writer, files []linuxpkg.File, compression string, o archive.Options) (int64, error) {
-	s, err := archive.NewStream(w, compression, o)
+func writePayload(ctx context.Context, w io.Writer, files []release.Entry, compression string, o archive.Options) (int64, error) {
+	s, err := compress.NewStream(w, compression, o.Options)
 	if err != nil {
 		return 0, err
 	}
+	defer func() { _ = s.Close() }() // an error leaves it open
 	var total int64
 	put := func(text string) error {
 		text += strings.Repeat("\x00", -(int(total)+len(text))&3)
@@ -292,14 +296,14 @@ func writePayload(ctx context.Context, w io.Writer, files []linuxpkg.File, compr
 			return 0, err
 		}
 		switch {
-		case f.Dir():
-		case f.Link != "":
+		case f.Mode.IsDir():
+		case f.IsLink():
 			if err := put(f.Link); err != nil {
 				return 0, err
 			}
 		default:
-			if _, err := s.File(ctx, f.Entry()); err != nil {
-				return 0, err
+			if _, err := s.File(ctx, f.Content); err != nil {
+				return 0, fmt.Errorf("pack %s: %w", f.Path, err)
 			}
 			total += f.Size
 			if err := put(""); err != nil {
@@ -307,37 +311,22 @@ func writePayload(ctx context.Context, w io.Writer, files []linuxpkg.File, compr
 			}
 		}
 	}
-	if err := put(newc(0, 0, 1, 0, 0, "TRAILER!!!")); err != nil {
+	if err := put(cpio.Header{Links: 1, Name: cpio.Trailer}.String()); err != nil {
 		return 0, err
 	}
 	return total, s.Close()
 }
 
-func cpioHeader(f linuxpkg.File, i int, stripped bool, o archive.Options) string {
+func cpioHeader(f release.Entry, i int, stripped bool, o archive.Options) string {
 	if stripped {
-		return fmt.Sprintf("07070X%08x", i)
+		return cpio.Numbered(i)
 	}
-	size := f.Size
+	h := cpio.Header{Inode: int64(i + 1), Mode: int64(linuxpkg.Unix(f)), Links: 1, Modified: o.Time.Unix(), Size: f.Size, Name: "./" + f.Path}
 	switch {
-	case f.Dir():
-		size = 0
-	case f.Link != "":
-		size = int64(len(f.Link))
+	case f.Mode.IsDir():
+		h.Links, h.Size = 2, 0
+	case f.IsLink():
+		h.Size = int64(len(f.Link))
 	}
-	nlink := int64(1)
-	if f.Dir() {
-		nlink = 2
-	}
-	return newc(int64(i+1), int64(f.Unix()), nlink, o.Time.Unix(), size, "./"+f.Path)
-}
-
-// newc is a header of cpio's "newc" form.
-func newc(inode, mode, links, modified, size int64, name string) string {
-	name += "\x00"
-	var b strings.Builder
-	b.WriteString("070701")
-	for _, n := range []int64{inode, mode, 0, 0, links, modified, size, 0, 0, 0, 0, int64(len(name)), 0} {
-		fmt.Fprintf(&b, "%08x", n)
-	}
-	return b.String() + name
+	return h.String()
 }

@@ -23,15 +23,21 @@ type Step struct {
 	ID    string
 	Title string   // for people
 	Needs []string // ids of steps whose outputs it reads
-	// Key is a digest-like text over everything that can change the outputs;
-	// "" means that the step runs each time.
-	Key func(context.Context, Inputs) (string, error)
-	Run func(context.Context, Inputs) ([]store.Object, error)
 	// Silent steps cost nothing worth telling: only a failure is told.
 	Silent bool
+	// Prepare finds out what the step depends on, once.
+	Prepare func(context.Context, Inputs) (Work, error)
+}
+
+// Work is a step that knows what it depends on.
+type Work struct {
+	// Key is a text over everything that can change the outputs; "" means that the
+	// step runs each time.
+	Key string
+	Run func(context.Context) ([]store.Object, error)
 	// After gives the key under which the outputs are remembered, where that is
 	// known only when the step has run; nil means that it is the same key.
-	After func(context.Context, Inputs) (string, error)
+	After func(context.Context) (string, error)
 }
 
 // Options say how steps run.
@@ -192,11 +198,12 @@ func (r *run) one(ctx context.Context, s *Step) result {
 		in[n] = r.outputs[n]
 	}
 	r.mu.Unlock()
-	key, err := s.Key(ctx, in)
+	work, err := s.Prepare(ctx, in)
 	if err != nil {
 		res.err = err
 		return res
 	}
+	key := work.Key
 	if key != "" {
 		if outputs, ok := r.o.Store.Recall(key); ok {
 			res.outputs, res.reused = outputs, true
@@ -206,9 +213,9 @@ func (r *run) one(ctx context.Context, s *Step) result {
 	if !s.Silent {
 		r.o.Events.Event(progress.Started{ID: s.ID, Title: s.Title})
 	}
-	res.outputs, res.err = s.Run(ctx, in)
-	if res.err == nil && s.After != nil {
-		key, res.err = s.After(ctx, in)
+	res.outputs, res.err = work.Run(ctx)
+	if res.err == nil && work.After != nil {
+		key, res.err = work.After(ctx)
 	}
 	if res.err == nil && key != "" {
 		res.err = r.o.Store.Remember(key, res.outputs)

@@ -37,22 +37,27 @@ func open(t *testing.T) *store.Store {
 // step writes its name and what it got into an object of its name.
 func step(s *store.Store, runs *atomic.Int64, id, key string, needs ...string) *Step {
 	return &Step{ID: id, Title: id, Needs: needs,
-		Key: func(_ context.Context, in Inputs) (string, error) {
+		Prepare: func(_ context.Context, in Inputs) (Work, error) {
+			full := key
 			for _, n := range needs {
-				key += in[n][0].SHA256
+				full += in[n][0].SHA256
 			}
-			return key, nil
-		},
-		Run: func(ctx context.Context, in Inputs) ([]store.Object, error) {
-			runs.Add(1)
-			w, err := s.Create(id)
-			if err != nil {
-				return nil, err
-			}
-			_, _ = w.Write([]byte(id + key))
-			o, err := w.Commit(ctx)
-			return []store.Object{o}, err
+			return Work{Key: full, Run: func(ctx context.Context) ([]store.Object, error) {
+				runs.Add(1)
+				w, err := s.Create(id)
+				if err != nil {
+					return nil, err
+				}
+				_, _ = w.Write([]byte(id + full))
+				o, err := w.Commit(ctx)
+				return []store.Object{o}, err
+			}}, nil
 		}}
+}
+
+// work is that of a step whose outputs are not remembered.
+func work(run func(context.Context) ([]store.Object, error)) func(context.Context, Inputs) (Work, error) {
+	return func(context.Context, Inputs) (Work, error) { return Work{Run: run}, nil }
 }
 
 func TestGraphRunsInOrderAndReuses(t *testing.T) {
@@ -81,7 +86,7 @@ func TestFailureStopsOnlyWhatNeedsIt(t *testing.T) {
 	s := open(t)
 	var runs atomic.Int64
 	bad := step(s, &runs, "bad", "x")
-	bad.Run = func(context.Context, Inputs) ([]store.Object, error) { return nil, errors.New("broken") }
+	bad.Prepare = work(func(context.Context) ([]store.Object, error) { return nil, errors.New("broken") })
 	_, err := Run(t.Context(), []*Step{bad, step(s, &runs, "after", "y", "bad"), step(s, &runs, "beside", "z")}, Options{Jobs: 1, Store: s, Events: progress.Discard{}})
 	var e *Error
 	if !errors.As(err, &e) || e.Failed[0].Title != "bad" || !slices.Equal(e.Skipped, []string{"after"}) || !slices.Equal(e.Done, []string{"beside"}) {
@@ -94,14 +99,14 @@ func TestJobsBound(t *testing.T) {
 	var now, most atomic.Int64
 	var steps []*Step
 	for _, id := range strings.Split("abcdefgh", "") {
-		steps = append(steps, &Step{ID: id, Key: func(context.Context, Inputs) (string, error) { return "", nil }, Run: func(context.Context, Inputs) ([]store.Object, error) {
+		steps = append(steps, &Step{ID: id, Prepare: work(func(context.Context) ([]store.Object, error) {
 			n := now.Add(1)
 			for m := most.Load(); n > m && !most.CompareAndSwap(m, n); m = most.Load() {
 			}
 			time.Sleep(5 * time.Millisecond)
 			now.Add(-1)
 			return nil, nil
-		}})
+		})})
 	}
 	if _, err := Run(t.Context(), steps, Options{Jobs: 3, Store: s, Events: progress.Discard{}}); err != nil || most.Load() != 3 {
 		t.Errorf("%v, %d at once, want 3", err, most.Load())
@@ -111,11 +116,11 @@ func TestJobsBound(t *testing.T) {
 func TestCancel(t *testing.T) {
 	s := open(t)
 	ctx, cancel := context.WithCancel(t.Context())
-	wait := &Step{ID: "wait", Key: func(context.Context, Inputs) (string, error) { return "", nil }, Run: func(ctx context.Context, _ Inputs) ([]store.Object, error) {
+	wait := &Step{ID: "wait", Prepare: work(func(ctx context.Context) ([]store.Object, error) {
 		cancel()
 		<-ctx.Done()
 		return nil, ctx.Err()
-	}}
+	})}
 	if _, err := Run(ctx, []*Step{wait}, Options{Jobs: 1, Store: s, Events: progress.Discard{}}); !errors.Is(err, context.Canceled) {
 		t.Errorf("got %v", err)
 	}

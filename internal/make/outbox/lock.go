@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/gofrs/flock"
@@ -39,7 +38,7 @@ func (h Holder) String() string {
 
 // lock takes the project's lock; it waits for it, or gives a HeldError at once.
 // The system frees it when the process ends, however it ends.
-func lock(ctx context.Context, work string, wait bool, events progress.Sink) (release func(), err error) {
+func lock(ctx context.Context, work string, o Options) (release func(), err error) {
 	l := flock.New(filepath.Join(work, "lock"))
 	holderFile := filepath.Join(work, "holder.json")
 	got, err := l.TryLock()
@@ -48,10 +47,10 @@ func lock(ctx context.Context, work string, wait bool, events progress.Sink) (re
 	}
 	if !got {
 		holder := readHolder(holderFile)
-		if !wait {
+		if o.NoWait {
 			return nil, &HeldError{holder}
 		}
-		events.Event(progress.Note{Text: "waiting for another run in this project: " + holder.String()})
+		o.Events.Event(progress.Note{Text: "waiting for another run in this project: " + holder.String()})
 		if _, err := l.TryLockContext(ctx, 100*time.Millisecond); err != nil {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
@@ -60,7 +59,7 @@ func lock(ctx context.Context, work string, wait bool, events progress.Sink) (re
 		}
 	}
 	host, _ := os.Hostname()
-	data, err := json.Marshal(Holder{os.Getpid(), host, commandLine(), time.Now()})
+	data, err := json.Marshal(Holder{os.Getpid(), host, o.Command, time.Now()})
 	if err == nil {
 		err = os.WriteFile(holderFile, data, 0o644)
 	}
@@ -69,17 +68,6 @@ func lock(ctx context.Context, work string, wait bool, events progress.Sink) (re
 		return nil, fmt.Errorf("lock the project: %w", err)
 	}
 	return func() { _ = os.Remove(holderFile); _ = l.Unlock() }, nil
-}
-
-// commandLine is the program and its first word; further words could hold secrets.
-func commandLine() string {
-	words := []string{filepath.Base(os.Args[0])}
-	for _, w := range os.Args[1:] {
-		if !strings.HasPrefix(w, "-") {
-			return words[0] + " " + w
-		}
-	}
-	return words[0]
 }
 
 func readHolder(file string) Holder {

@@ -1,7 +1,6 @@
 package git
 
 import (
-	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -15,17 +14,14 @@ func (r Repo) Head(ctx context.Context) (commit, branch string, err error) {
 	if err != nil {
 		return "", "", err
 	}
-	name, err := r.git(ctx, "symbolic-ref", "--quiet", "--short", "HEAD")
-	if err != nil {
-		name = "" // detached
-	}
-	return strings.TrimSpace(out), strings.TrimSpace(name), ctx.Err()
+	name, _, err := r.asks(ctx, "symbolic-ref", "--quiet", "--short", "HEAD")
+	return strings.TrimSpace(out), name, err
 }
 
 // HasRef says whether a full reference exists.
-func (r Repo) HasRef(ctx context.Context, ref string) bool {
-	_, err := r.git(ctx, "rev-parse", "--verify", "--quiet", ref+"^{commit}")
-	return err == nil
+func (r Repo) HasRef(ctx context.Context, ref string) (bool, error) {
+	_, has, err := r.asks(ctx, "rev-parse", "--verify", "--quiet", ref+"^{commit}")
+	return has, err
 }
 
 // Tags names every tag that matches the glob.
@@ -39,7 +35,7 @@ func (r Repo) CommitFiles(ctx context.Context, message string, files []string) e
 	if _, err := r.git(ctx, append([]string{"add", "--"}, files...)...); err != nil {
 		return err
 	}
-	_, err := r.gitInput(ctx, []byte(message), append([]string{"commit", "--quiet", "--file=-", "--"}, files...)...)
+	_, err := r.run(ctx, call{input: []byte(message), args: append([]string{"commit", "--quiet", "--file=-", "--"}, files...)})
 	return err
 }
 
@@ -49,17 +45,21 @@ func (r Repo) Tag(ctx context.Context, name, message string, sign bool) error {
 	kind := "--annotate"
 	if sign {
 		kind = "--sign"
-	} else if out, err := r.git(ctx, "config", "--type=bool", "--get", "tag.gpgSign"); err == nil && strings.TrimSpace(out) == "true" {
+	} else if set, _, err := r.asks(ctx, "config", "--type=bool", "--get", "tag.gpgSign"); err != nil {
+		return err
+	} else if set == "true" {
 		kind = "--sign"
 	}
-	_, err := r.gitInput(ctx, []byte(message), "tag", kind, "--file=-", name)
+	_, err := r.run(ctx, call{input: []byte(message), args: []string{"tag", kind, "--file=-", name}})
 	return err
 }
 
 // Undo puts HEAD's branch back to a commit and takes files out of the index as
 // they were there; the work tree stays.
 func (r Repo) Undo(ctx context.Context, commit, tag string, files []string) error {
-	if tag != "" && r.HasRef(ctx, "refs/tags/"+tag) {
+	if has, err := r.HasRef(ctx, "refs/tags/"+tag); err != nil {
+		return err
+	} else if has && tag != "" {
 		if _, err := r.git(ctx, "tag", "--delete", tag); err != nil {
 			return err
 		}
@@ -74,7 +74,9 @@ func (r Repo) Undo(ctx context.Context, commit, tag string, files []string) erro
 // CommitOnBranch makes a branch with one commit on top of HEAD, in which files
 // have other contents. Neither the tree nor the index is touched.
 func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files map[string][]byte) error {
-	if r.HasRef(ctx, "refs/heads/"+branch) {
+	if has, err := r.HasRef(ctx, "refs/heads/"+branch); err != nil {
+		return err
+	} else if has {
 		return fmt.Errorf("there is a branch %q already: delete it with \"git branch -D %s\", or name another", branch, branch)
 	}
 	if _, err := r.git(ctx, "check-ref-format", "--branch", branch); err != nil {
@@ -100,7 +102,9 @@ func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files 
 			return err
 		}
 		mode := "100644"
-		if out, err := r.git(ctx, "ls-tree", "--full-tree", "HEAD", "--", path); err == nil && strings.HasPrefix(out, "100755") {
+		if out, err := r.git(ctx, "ls-tree", "--full-tree", "HEAD", "--", path); err != nil {
+			return err
+		} else if strings.HasPrefix(out, "100755") {
 			mode = "100755"
 		}
 		if _, err := r.withIndex(ctx, index, nil, "update-index", "--add", "--cacheinfo", mode+","+strings.TrimSpace(blob)+","+path); err != nil {
@@ -111,7 +115,7 @@ func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files 
 	if err != nil {
 		return err
 	}
-	commit, err := r.gitInput(ctx, []byte(message), "commit-tree", strings.TrimSpace(tree), "-p", "HEAD", "-F", "-")
+	commit, err := r.run(ctx, call{input: []byte(message), args: []string{"commit-tree", strings.TrimSpace(tree), "-p", "HEAD", "-F", "-"}})
 	if err != nil {
 		return err
 	}
@@ -119,16 +123,12 @@ func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files 
 	return err
 }
 
+// withIndex runs a git command on an index of its own.
 func (r Repo) withIndex(ctx context.Context, index string, input []byte, args ...string) (string, error) {
-	cmd := r.command(ctx, args...)
-	cmd.Env = append(cmd.Env, "GIT_INDEX_FILE="+index)
-	cmd.Stdin = bytes.NewReader(input)
-	var out, errOut bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &errOut
-	if err := cmd.Run(); err != nil {
-		return "", explain(args[0], err, errOut.String())
+	if input == nil {
+		input = []byte{}
 	}
-	return out.String(), nil
+	return r.run(ctx, call{input: input, env: []string{"GIT_INDEX_FILE=" + index}, args: args})
 }
 
 // CommitOf gives the commit of a tag.
@@ -164,16 +164,18 @@ func (r Repo) Tracked(ctx context.Context, files []string) (map[string]bool, err
 }
 
 // Upstream names the branch that HEAD's branch follows, "" when there is none.
-func (r Repo) Upstream(ctx context.Context) string {
-	out, err := r.git(ctx, "rev-parse", "--abbrev-ref", "--symbolic-full-name", "@{upstream}")
-	if err != nil {
-		return ""
+func (r Repo) Upstream(ctx context.Context) (string, error) {
+	out, err := r.git(ctx, "for-each-ref", "--format=%(HEAD)%(upstream:short)", "refs/heads/")
+	for _, line := range strings.Split(out, "\n") {
+		if name, here := strings.CutPrefix(line, "*"); here {
+			return strings.TrimSpace(name), err
+		}
 	}
-	return strings.TrimSpace(out)
+	return "", err
 }
 
 // Contains says whether a branch has a commit.
-func (r Repo) Contains(ctx context.Context, branch, commit string) bool {
-	_, err := r.git(ctx, "merge-base", "--is-ancestor", commit, branch)
-	return err == nil
+func (r Repo) Contains(ctx context.Context, branch, commit string) (bool, error) {
+	_, has, err := r.asks(ctx, "merge-base", "--is-ancestor", commit, branch)
+	return has, err
 }

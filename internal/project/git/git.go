@@ -16,17 +16,23 @@ import (
 	"time"
 
 	"golang.org/x/sync/errgroup"
+
+	"piedmont/internal/base/environ"
+	"piedmont/internal/base/fault"
 )
 
 // Errors that mean there is nothing to release yet.
 var (
-	ErrNoGit        = errors.New("git is not installed: Piedmont reads the version and the commit from it")
-	ErrNoRepository = errors.New("this folder is not in a git repository: run \"git init\" and commit the project")
-	ErrNoCommit     = errors.New("this git repository has no commit yet: run \"git add -A\" and \"git commit\"")
+	ErrNoGit        = fault.Misuse("git is not installed", "Piedmont reads the version and the commit from it")
+	ErrNoRepository = fault.Misuse("this folder is not in a git repository", "run \"git init\" and commit the project")
+	ErrNoCommit     = fault.Misuse("this git repository has no commit yet", "run \"git add -A\" and \"git commit\"")
 )
 
-// Repo is a work tree; Dir is the folder that git is asked in.
-type Repo struct{ Dir string }
+// Repo is a work tree.
+type Repo struct {
+	Dir string      // the folder that git is asked in
+	Env environ.Env // what git sees of the environment
+}
 
 // Facts is what a plan needs to know from git.
 type Facts struct {
@@ -84,10 +90,10 @@ func (r Repo) LastTag(ctx context.Context, glob string, accept func(string) bool
 	for range 50 {
 		out, err := r.git(ctx, append(args, "HEAD")...)
 		if err != nil {
-			if ctx.Err() != nil {
-				return "", 0, ctx.Err()
+			if !noTag(err) {
+				return "", 0, err
 			}
-			break // no such tag
+			break
 		}
 		name, distance, ok := cutLong(strings.TrimSpace(out))
 		if !ok {
@@ -106,6 +112,16 @@ func (r Repo) LastTag(ctx context.Context, glob string, accept func(string) bool
 	return "", n, err
 }
 
+// noTag says whether git describe failed because no tag fits.
+func noTag(err error) bool {
+	for _, text := range []string{"No names found", "No tags can describe", "cannot describe anything", "No annotated tags can describe"} {
+		if strings.Contains(err.Error(), text) {
+			return true
+		}
+	}
+	return false
+}
+
 // cutLong splits TAG-N-gCOMMIT, the long answer of git describe.
 func cutLong(s string) (tag string, distance int, ok bool) {
 	i := strings.LastIndex(s, "-g")
@@ -120,21 +136,17 @@ func cutLong(s string) (tag string, distance int, ok bool) {
 	return s[:j], n, err == nil
 }
 
-// Remote is the address of the remote that HEAD's branch follows, or of
-// "origin"; "" when there is none.
-func (r Repo) Remote(ctx context.Context) string {
-	out, err := r.git(ctx, "remote", "get-url", "origin")
-	if err != nil {
-		return ""
-	}
-	return strings.TrimSpace(out)
+// Remote is the address of the remote "origin"; "" when there is none.
+func (r Repo) Remote(ctx context.Context) (string, error) {
+	address, _, err := r.asks(ctx, "config", "--get", "remote.origin.url")
+	return address, err
 }
 
-// git runs one git command and returns what it wrote.
 // Files lists the files below a folder that belong to the project: tracked, or
 // new and not ignored. The paths are relative to that folder.
 func (r Repo) Files(ctx context.Context, dir string) ([]string, error) {
-	sub := Repo{Dir: filepath.Join(r.Dir, filepath.FromSlash(dir))}
+	sub := r
+	sub.Dir = filepath.Join(r.Dir, filepath.FromSlash(dir))
 	out, err := sub.git(ctx, "ls-files", "-z", "--cached", "--others", "--exclude-standard")
 	if err != nil {
 		return nil, err
@@ -144,14 +156,23 @@ func (r Repo) Files(ctx context.Context, dir string) ([]string, error) {
 	return slices.Compact(files), nil
 }
 
-func (r Repo) git(ctx context.Context, args ...string) (string, error) {
-	return r.gitInput(ctx, nil, args...)
+// call is one call of git.
+type call struct {
+	input []byte
+	env   []string // further variables
+	args  []string
 }
 
-func (r Repo) gitInput(ctx context.Context, input []byte, args ...string) (string, error) {
-	cmd := r.command(ctx, args...)
-	if input != nil {
-		cmd.Stdin = bytes.NewReader(input)
+// git runs one git command and returns what it wrote.
+func (r Repo) git(ctx context.Context, args ...string) (string, error) {
+	return r.run(ctx, call{args: args})
+}
+
+func (r Repo) run(ctx context.Context, c call) (string, error) {
+	cmd := r.command(ctx, c.args...)
+	cmd.Env = append(cmd.Env, c.env...)
+	if c.input != nil {
+		cmd.Stdin = bytes.NewReader(c.input)
 	}
 	var out, errOut bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &errOut
@@ -163,9 +184,28 @@ func (r Repo) gitInput(ctx context.Context, input []byte, args ...string) (strin
 		if ctx.Err() != nil {
 			return "", ctx.Err()
 		}
-		return "", explain(args[0], err, errOut.String())
+		return "", explain(verb(c.args), err, errOut.String())
 	}
 	return out.String(), nil
+}
+
+// verb is the command among the arguments, behind settings.
+func verb(args []string) string {
+	for len(args) > 2 && args[0] == "-c" {
+		args = args[2:]
+	}
+	return args[0]
+}
+
+// asks runs a git command that answers by its exit status: 0 is yes, and 1 is no.
+// Anything else is an error.
+func (r Repo) asks(ctx context.Context, args ...string) (string, bool, error) {
+	out, err := r.git(ctx, args...)
+	var exit *exec.ExitError
+	if errors.As(err, &exit) && exit.ExitCode() == 1 {
+		return "", false, nil
+	}
+	return strings.TrimSpace(out), err == nil, err
 }
 
 func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
@@ -173,7 +213,7 @@ func (r Repo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd.Dir = r.Dir
 	// Without GIT_FLUSH=0 git writes each commit of a log by itself. Without
 	// GIT_OPTIONAL_LOCKS=0 a mere question may lock the index.
-	cmd.Env = append(os.Environ(), "LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_FLUSH=0", "GIT_OPTIONAL_LOCKS=0")
+	cmd.Env = r.Env.With("LC_ALL=C", "GIT_TERMINAL_PROMPT=0", "GIT_FLUSH=0", "GIT_OPTIONAL_LOCKS=0")
 	// Told to stop, git removes its locks; killed, it cannot.
 	cmd.Cancel = func() error {
 		if err := cmd.Process.Signal(os.Interrupt); err != nil {
@@ -197,7 +237,7 @@ func explain(verb string, err error, said string) error {
 		return ErrNoCommit
 	}
 	if said = strings.TrimSpace(said); said != "" {
-		return fmt.Errorf("git %s: %s", verb, said)
+		return &fault.Error{What: fmt.Sprintf("git %s: %s", verb, said), Err: err}
 	}
 	return fmt.Errorf("git %s: %w", verb, err)
 }

@@ -32,7 +32,7 @@ func commit(t *testing.T, dir, name, content string) {
 
 func TestFacts(t *testing.T) {
 	dir := t.TempDir()
-	r := Repo{dir}
+	r := Repo{Dir: dir}
 	if _, err := r.Facts(t.Context()); !errors.Is(err, ErrNoRepository) {
 		t.Errorf("no repository: %v", err)
 	}
@@ -65,8 +65,8 @@ func TestFacts(t *testing.T) {
 	if f, err := r.Facts(t.Context()); err != nil || strings.Join(f.Dirty, ",") != "new file" {
 		t.Errorf("%v %+v", err, f)
 	}
-	if url := r.Remote(t.Context()); url != "" {
-		t.Errorf("a remote: %s", url)
+	if url, err := r.Remote(t.Context()); err != nil || url != "" {
+		t.Errorf("a remote: %s, %v", url, err)
 	}
 }
 
@@ -81,7 +81,7 @@ func TestTreeIsWhatWasCommitted(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "a.txt"), []byte("changed in the tree"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	r := Repo{dir}
+	r := Repo{Dir: dir}
 	files, err := r.Tree(t.Context(), "HEAD")
 	if err != nil || len(files) != 2 {
 		t.Fatalf("%v %+v", err, files)
@@ -108,7 +108,7 @@ func TestEndedQuestionLeavesNoLock(t *testing.T) {
 	dir := t.TempDir()
 	git(t, dir, "init", "--quiet", "--initial-branch=main")
 	for i := range 50 {
-		if _, err := (Repo{dir}).Facts(t.Context()); !errors.Is(err, ErrNoCommit) {
+		if _, err := (Repo{Dir: dir}).Facts(t.Context()); !errors.Is(err, ErrNoCommit) {
 			t.Fatal(err)
 		}
 		if _, err := os.Stat(filepath.Join(dir, ".git", "index.lock")); err == nil {

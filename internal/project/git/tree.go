@@ -37,7 +37,8 @@ func (r Repo) Tree(ctx context.Context, commit string) ([]TreeFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	return Repo{Dir: strings.TrimRight(top, "\r\n")}.tree(ctx, commit, "")
+	r.Dir = strings.TrimRight(top, "\r\n")
+	return r.tree(ctx, commit, "")
 }
 
 func (r Repo) tree(ctx context.Context, commit, prefix string) ([]TreeFile, error) {
@@ -89,7 +90,8 @@ func (r Repo) tree(ctx context.Context, commit, prefix string) ([]TreeFile, erro
 		if ignored(m.path) {
 			continue
 		}
-		sub := Repo{Dir: filepath.Join(r.Dir, filepath.FromSlash(m.path))}
+		sub := r
+		sub.Dir = filepath.Join(r.Dir, filepath.FromSlash(m.path))
 		if _, err := os.Stat(filepath.Join(sub.Dir, ".git")); err != nil {
 			return nil, fmt.Errorf("submodule %s is not checked out: run \"git submodule update --init --recursive\"", prefix+m.path)
 		}
@@ -115,11 +117,9 @@ func (r Repo) exportIgnored(ctx context.Context, commit string, paths []string) 
 		return nil, err
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
-	env := append(os.Environ(), "LC_ALL=C", "GIT_ATTR_NOSYSTEM=1", "GIT_INDEX_FILE="+filepath.Join(tmp, "index"))
-	read := r.command(ctx, "read-tree", commit)
-	read.Env = env
-	if out, err := read.CombinedOutput(); err != nil {
-		return nil, explain("read-tree", err, string(out))
+	env := []string{"GIT_ATTR_NOSYSTEM=1", "GIT_INDEX_FILE=" + filepath.Join(tmp, "index")}
+	if _, err := r.run(ctx, call{env: env, args: []string{"read-tree", commit}}); err != nil {
+		return nil, err
 	}
 	var ask bytes.Buffer
 	seen := map[string]bool{}
@@ -131,16 +131,13 @@ func (r Repo) exportIgnored(ctx context.Context, commit string, paths []string) 
 			fmt.Fprintf(&ask, "%s/\x00", dir)
 		}
 	}
-	check := r.command(ctx, "-c", "core.attributesFile="+os.DevNull, "check-attr", "--cached", "-z", "--stdin", "export-ignore")
-	check.Env, check.Stdin = env, &ask
-	var errOut bytes.Buffer
-	check.Stderr = &errOut
-	out, err := check.Output()
+	out, err := r.run(ctx, call{input: ask.Bytes(), env: env,
+		args: []string{"-c", "core.attributesFile=" + os.DevNull, "check-attr", "--cached", "-z", "--stdin", "export-ignore"}})
 	if err != nil {
-		return nil, explain("check-attr", err, errOut.String())
+		return nil, err
 	}
 	marked := map[string]bool{}
-	fields := strings.Split(string(out), "\x00")
+	fields := strings.Split(out, "\x00")
 	for i := 0; i+2 < len(fields); i += 3 {
 		if fields[i+2] == "set" {
 			marked[strings.TrimSuffix(fields[i], "/")] = true

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"piedmont/internal/config"
+	"piedmont/internal/project"
 	"piedmont/internal/project/changelog"
 	"piedmont/internal/project/git"
 	"piedmont/internal/project/version"
@@ -26,28 +27,19 @@ type History struct {
 	Rules   changelog.Rules
 }
 
-// Rules gives the meaning of commits that a description asks for.
-func Rules(c config.Cut) changelog.Rules {
-	r := changelog.DefaultRules()
-	r.Early = c.Early
-	for _, k := range c.Kinds {
-		r.Kinds[k.Type] = changelog.Kind{Change: k.Change, Heading: k.Heading}
-		if !slices.Contains(r.Order, k.Type) {
-			r.Order = append(r.Order, k.Type)
-		}
-	}
-	return r
+// Options say which tags are releases.
+type Options struct {
+	Ignore []string // tags that do not count, such as those on HEAD
+	Final  bool     // pre-releases do not count either
 }
 
-// Since reads the commits of HEAD since the last release before it. Tags in
-// ignore, such as those on HEAD, do not count; with final, neither do those of
-// pre-releases.
-func Since(ctx context.Context, r git.Repo, c *config.Config, ignore []string, final bool) (History, error) {
-	h := History{Rules: Rules(c.Cut)}
-	pattern := c.Version.Pattern
+// Since reads the commits of HEAD since the last release before it.
+func Since(ctx context.Context, r git.Repo, d *config.Document, o Options) (History, error) {
+	h := History{Rules: changelog.Of(d).Rules()}
+	pattern := version.Of(d).Pattern
 	accept := func(tag string) bool {
 		v := pattern.Version(tag)
-		return v != nil && !slices.Contains(ignore, tag) && (!final || v.Prerelease() == "")
+		return v != nil && !slices.Contains(o.Ignore, tag) && (!o.Final || v.Prerelease() == "")
 	}
 	// The last release is most often the highest version of all. Its commits are
 	// read at once; they show by their parents whether HEAD has that release.
@@ -79,7 +71,7 @@ func Since(ctx context.Context, r git.Repo, c *config.Config, ignore []string, f
 func reaches(ctx context.Context, r git.Repo, list []changelog.Change, tag string) bool {
 	commit, err := r.CommitOf(ctx, tag)
 	if err != nil {
-		return false
+		return false // LastTag tells what is wrong, if anything is
 	}
 	if len(list) == 0 {
 		return true // HEAD is that release
@@ -106,13 +98,13 @@ func read(ctx context.Context, r git.Repo, tag string) ([]changelog.Change, erro
 // Notes tells what a release brings. A section for the version in the changelog,
 // where somebody may have written by hand, wins over what the commits say; the
 // contributors and the range follow in either case.
-func (h History) Notes(c *config.Config, r version.Release, commit time.Time) string {
-	n := h.notes(c, r.Version, r.Tag, commit)
+func (h History) Notes(d *config.Document, r version.Release, commit time.Time) string {
+	n := h.notes(d, r.Version, r.Tag, commit)
 	if r.Preview {
 		n.To = "HEAD"
 	}
 	body := n.Body(h.Rules, h.Changes)
-	if log, err := Changelog(c); err == nil {
+	if log, err := Changelog(d); err == nil {
 		if section, ok := changelog.FindSection(log, r.Version); ok && strings.TrimSpace(section) != "" {
 			body = section
 		}
@@ -124,17 +116,17 @@ func (h History) Notes(c *config.Config, r version.Release, commit time.Time) st
 }
 
 // Section is the changelog's section of a version that is about to be released.
-func (h History) Section(c *config.Config, v string, day time.Time) string {
-	return h.notes(c, v, c.Version.Pattern.Tag(v), day).Section(h.Rules, h.Changes)
+func (h History) Section(d *config.Document, v string, day time.Time) string {
+	return h.notes(d, v, version.Of(d).Pattern.Tag(v), day).Section(h.Rules, h.Changes)
 }
 
-func (h History) notes(c *config.Config, v, tag string, day time.Time) changelog.Notes {
-	return changelog.Notes{Version: v, Date: day.UTC().Format("2006-01-02"), Last: h.Last, From: h.LastTag, To: tag, Repository: c.Project.Repository}
+func (h History) notes(d *config.Document, v, tag string, day time.Time) changelog.Notes {
+	return changelog.Notes{Version: v, Date: day.UTC().Format("2006-01-02"), Last: h.Last, From: h.LastTag, To: tag, Repository: project.Of(d).Repository}
 }
 
 // Changelog reads the changelog; "" when there is none.
-func Changelog(c *config.Config) (string, error) {
-	data, err := os.ReadFile(filepath.Join(c.Dir, filepath.FromSlash(c.Cut.Changelog)))
+func Changelog(d *config.Document) (string, error) {
+	data, err := os.ReadFile(filepath.Join(d.Dir, filepath.FromSlash(changelog.Of(d).Changelog)))
 	if errors.Is(err, fs.ErrNotExist) {
 		return "", nil
 	}

@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
-	"errors"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -23,12 +22,15 @@ import (
 	"github.com/google/licensecheck"
 	"golang.org/x/mod/modfile"
 
+	"piedmont/internal/base/environ"
+	"piedmont/internal/base/fault"
 	"piedmont/internal/project/git"
 	"piedmont/internal/release"
 )
 
 // ErrNothing means that the folder holds no Go program.
-var ErrNothing = errors.New("there is no Go program here: no folder below this one has a \"package main\"")
+var ErrNothing = fault.Misuse("there is no Go program here: no folder below this one has a \"package main\"",
+	"Go to the root of a Go project, or name it with -C")
 
 // Found is what a project turned out to be.
 type Found struct {
@@ -66,8 +68,12 @@ func (f *Found) Write() ([]byte, error) {
 }
 
 // Look examines the project in dir.
-func Look(ctx context.Context, dir string) (*Found, error) {
-	f := &Found{Repository: browser(git.Repo{Dir: dir}.Remote(ctx))}
+func Look(ctx context.Context, dir string, env environ.Env) (*Found, error) {
+	f := &Found{}
+	// Without git, or outside of a repository, there is no remote.
+	if remote, err := (git.Repo{Dir: dir, Env: env}).Remote(ctx); err == nil {
+		f.Repository = browser(remote)
+	}
 	if data, err := os.ReadFile(filepath.Join(dir, "go.mod")); err == nil {
 		f.Module = modfile.ModulePath(data)
 	}

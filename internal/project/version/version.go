@@ -27,8 +27,20 @@ type Release struct {
 	Version string
 	Tag     string // the tag of Version, also when a preview has not got one
 	Preview bool
-	Why     string // for a preview: what keeps it from being a release
+	Reason  Reason // for a preview: what keeps it from being a release
+	Why     string // the same in words
 }
+
+// Reason is what keeps a commit from being a release.
+type Reason int
+
+// The reasons.
+const (
+	None      Reason = iota
+	Untagged         // HEAD carries no version tag
+	Dirty            // the tree has changes that are not committed
+	Different        // a file of the project says another version than the tag
+)
 
 // Pattern splits a tag form such as "v{version}" around its placeholder.
 type Pattern struct{ before, after string }
@@ -84,14 +96,14 @@ func Decide(h History, p Pattern) Release {
 		return Release{Version: here.String(), Tag: tag}
 	}
 	base, distance := here, 0
-	why := "the tree has changes that are not committed"
+	reason, why := Dirty, "the tree has changes that are not committed"
 	if base == nil {
 		base, distance = p.Version(h.Last), h.Distance
 		if !h.Dirty {
-			why = "HEAD carries no version tag"
+			reason, why = Untagged, "HEAD carries no version tag"
 		}
 	} else if !h.Dirty {
-		why = fmt.Sprintf("HEAD is tagged %s, but %s says %s", tag, h.Source, h.Declared)
+		reason, why = Different, fmt.Sprintf("HEAD is tagged %s, but %s says %s", tag, h.Source, h.Declared)
 	}
 	next := ""
 	switch declared, err := semver.StrictNewVersion(h.Declared); {
@@ -111,7 +123,7 @@ func Decide(h History, p Pattern) Release {
 	if h.Dirty {
 		v += ".dirty"
 	}
-	return Release{Version: v, Tag: p.Tag(v), Preview: true, Why: why}
+	return Release{Version: v, Tag: p.Tag(v), Preview: true, Reason: reason, Why: why}
 }
 
 // before is the beginning of previews that sort before v.
@@ -126,30 +138,3 @@ func before(v *semver.Version) string {
 }
 
 func short(commit string) string { return commit[:min(8, len(commit))] }
-
-// Valid says whether s is a version as SemVer 2.0 writes it.
-func Valid(s string) bool {
-	_, err := semver.StrictNewVersion(s)
-	return err == nil
-}
-
-// Compare orders two versions by SemVer precedence; invalid ones sort first.
-func Compare(a, b string) int {
-	va, errA := semver.StrictNewVersion(a)
-	vb, errB := semver.StrictNewVersion(b)
-	switch {
-	case errA != nil && errB != nil:
-		return strings.Compare(a, b)
-	case errA != nil:
-		return -1
-	case errB != nil:
-		return 1
-	}
-	return va.Compare(vb)
-}
-
-// IsPrerelease says whether a version has a pre-release part, as previews do.
-func IsPrerelease(s string) bool {
-	v, err := semver.StrictNewVersion(s)
-	return err == nil && v.Prerelease() != ""
-}

@@ -1,6 +1,10 @@
 package version
 
-import "testing"
+import (
+	"testing"
+
+	"piedmont/internal/base/semver"
+)
 
 func TestDecide(t *testing.T) {
 	p, err := ParsePattern("v{version}")
@@ -31,7 +35,7 @@ func TestDecide(t *testing.T) {
 	for _, c := range cases {
 		c.h.Commit = commit
 		r := Decide(c.h, p)
-		if r.Version != c.want || r.Preview != c.preview || !Valid(r.Version) || (r.Why != "") != c.preview {
+		if r.Version != c.want || r.Preview != c.preview || !semver.Valid(r.Version) || (r.Why != "") != c.preview {
 			t.Errorf("%s: got %+v, want %s", c.name, r, c.want)
 		}
 	}
@@ -40,7 +44,7 @@ func TestDecide(t *testing.T) {
 func TestPreviewsSort(t *testing.T) {
 	sorted := []string{"1.4.0-0.preview.3.g01234567", "1.4.0-rc.1", "1.4.0-rc.1.preview.2.g01234567", "1.4.0-rc.2", "1.4.0", "1.4.1-preview.3.g01234567", "1.4.1-preview.10.g01234567", "1.4.1"}
 	for i := 1; i < len(sorted); i++ {
-		if Compare(sorted[i-1], sorted[i]) >= 0 {
+		if semver.Compare(sorted[i-1], sorted[i]) >= 0 {
 			t.Errorf("%s does not sort before %s", sorted[i-1], sorted[i])
 		}
 	}

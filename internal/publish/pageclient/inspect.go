@@ -4,25 +4,22 @@ import (
 	"context"
 	"net/http"
 	"slices"
-	"time"
 
 	"piedmont/internal/base/httpx"
 	"piedmont/internal/publish"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
 )
 
 // Inspect asks what the token may do, and whether the version is public.
 func (p *Page) Inspect(ctx context.Context, project, version string) (publish.Inspection, error) {
 	m := &release.Manifest{Project: release.Project{Name: project}, Version: version}
-	var rights struct {
-		Rights []string  `json:"rights"`
-		Time   time.Time `json:"time"`
-	}
+	var rights api.RightsAnswer
 	if err := p.call(ctx, m, http.MethodGet, "", nil, &rights); err != nil {
 		return publish.Inspection{}, err
 	}
 	s := publish.Inspection{Says: "it answers, and the token may upload and publish", Clock: rights.Time}
-	for _, need := range []string{"upload", "publish"} {
+	for _, need := range []string{api.RightUpload, api.RightPublish} {
 		if !slices.Contains(rights.Rights, need) {
 			s.Lacks = append(s.Lacks, need)
 		}

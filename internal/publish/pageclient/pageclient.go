@@ -14,9 +14,11 @@ import (
 	"strings"
 	"time"
 
+	"piedmont/internal/base/fault"
 	"piedmont/internal/base/httpx"
 	"piedmont/internal/publish"
 	"piedmont/internal/release"
+	"piedmont/internal/serve/api"
 )
 
 // Page is the destination.
@@ -38,37 +40,15 @@ const maxAnswer = 16 << 20
 // callTimeout bounds a call without a large body.
 const callTimeout = 2 * time.Minute
 
-// problem is an error answer (RFC 9457) as far as the protocol uses it.
-type problem struct {
-	Type        string   `json:"type"`
-	Title       string   `json:"title"`
-	Detail      string   `json:"detail"`
-	Differences []string `json:"differences"`
-	Missing     []string `json:"missing"`
-}
-
-type fileState struct {
-	Name     string `json:"name"`
-	SHA256   string `json:"sha256"`
-	Received int64  `json:"received"`
-	Complete bool   `json:"complete"`
-}
-
-type draftState struct {
-	ID    string      `json:"id"`
-	State string      `json:"state"`
-	Files []fileState `json:"files"`
-}
-
 // Begin opens the draft with the manifest.
-func (p *Page) Begin(ctx context.Context, m *release.Manifest, encoded []byte) (publish.Draft, error) {
-	d := &draft{page: p, m: m}
-	var state draftState
-	if err := p.call(ctx, m, http.MethodPost, "drafts", encoded, &state); err != nil {
+func (p *Page) Begin(ctx context.Context, o *publish.Outbox) (publish.Draft, error) {
+	d := &draft{page: p, m: o.Manifest}
+	var state api.Draft
+	if err := p.call(ctx, o.Manifest, http.MethodPost, "drafts", o.Encoded, &state); err != nil {
 		return nil, err
 	}
 	if b, err := hex.DecodeString(state.ID); err != nil || len(b) == 0 || len(b) > 64 {
-		return nil, &publish.Refusal{Reason: p.URL + " does not answer as a release page: its draft has no proper id", Mend: "Is the address that of a release page?"}
+		return nil, fault.New(p.URL+" does not answer as a release page: its draft has no proper id", "Is the address that of a release page?")
 	}
 	d.id, d.first = state.ID, &state
 	return d, nil
@@ -78,36 +58,38 @@ type draft struct {
 	page  *Page
 	m     *release.Manifest
 	id    string
-	first *draftState // the answer of Begin serves the first State
+	first *api.Draft // the answer of Begin serves the first State
 }
 
 func (d *draft) Close() error { return nil }
 
 func (d *draft) State(ctx context.Context) (publish.State, error) {
-	var s draftState
+	var s api.Draft
 	if d.first != nil {
 		s, d.first = *d.first, nil
 	} else if err := d.page.call(ctx, d.m, http.MethodGet, "drafts/"+d.id, nil, &s); err != nil {
 		return publish.State{}, err
 	}
-	out := publish.State{Public: s.State == "public", Files: map[string]publish.FileState{}}
+	out := publish.State{Public: s.State == release.StatePublic, Files: map[string]release.Receipt{}}
 	for _, f := range s.Files {
 		want, ok := d.m.File(f.Name)
 		if !ok || f.Received < 0 || f.Received > want.Size {
 			return out, fmt.Errorf("%s answered with an impossible state of %q", d.page.URL, f.Name)
 		}
-		out.Files[f.Name] = publish.FileState{Received: f.Received, Complete: f.Complete, SHA256: f.SHA256}
+		f.Source = release.Reported
+		out.Files[f.Name] = f
 	}
 	return out, nil
 }
 
-func (d *draft) Put(ctx context.Context, f release.File, offset int64, r io.Reader) (string, error) {
+// Put sends one file from offset on.
+func (d *draft) Put(ctx context.Context, f release.Artifact, offset int64, r io.Reader) (got release.Receipt, err error) {
 	ctx, touch, stop := httpx.Watch(ctx, httpx.Idle)
 	defer stop()
 	body := &httpx.Reader{R: r, Touch: func(int) { touch() }}
 	req, err := d.page.request(ctx, d.m, http.MethodPut, "drafts/"+d.id+"/"+f.Name, body)
 	if err != nil {
-		return "", err
+		return got, err
 	}
 	req.ContentLength = f.Size - offset
 	if req.ContentLength == 0 {
@@ -125,27 +107,25 @@ func (d *draft) Put(ctx context.Context, f release.File, offset int64, r io.Read
 		if cause := context.Cause(ctx); errors.Is(cause, httpx.ErrStalled) {
 			err = cause
 		}
-		return "", httpx.Explain(err, d.page.URL)
+		return got, httpx.Explain(err, d.page.URL)
 	}
 	defer func() { _ = resp.Body.Close() }()
-	if resp.StatusCode == http.StatusAccepted {
-		return "", nil
+	got = release.Receipt{Name: f.Name, Size: f.Size}
+	switch resp.StatusCode {
+	case http.StatusAccepted: // a part of it
+		return got, nil
+	case http.StatusCreated, http.StatusOK:
+		got.Received, got.Complete = f.Size, true
+		if got.SHA256 = httpx.FromReprDigest(resp.Header.Get("Repr-Digest")); got.SHA256 != "" {
+			got.Source = release.Reported
+		}
+		return got, nil
 	}
-	if resp.StatusCode != http.StatusCreated && resp.StatusCode != http.StatusOK {
-		return "", d.page.refusal(d.m, resp)
-	}
-	digest := httpx.FromReprDigest(resp.Header.Get("Repr-Digest"))
-	if digest == "" {
-		digest = "of nothing: it reported none" // never equal to a real one
-	}
-	return digest, nil
+	return got, d.page.refusal(d.m, resp)
 }
 
 func (d *draft) Publish(ctx context.Context) (publish.Published, error) {
-	var record struct {
-		State    string `json:"state"`
-		Manifest string `json:"manifest_sha256"`
-	}
+	var record release.Record
 	if err := d.page.call(ctx, d.m, http.MethodPost, "drafts/"+d.id+"/publish", []byte{}, &record); err != nil {
 		return publish.Published{}, err
 	}
@@ -192,7 +172,7 @@ func (p *Page) call(ctx context.Context, m *release.Manifest, method, path strin
 		return httpx.Explain(err, p.URL)
 	}
 	if err := json.Unmarshal(data, into); err != nil {
-		return &publish.Refusal{Reason: p.URL + " does not answer as a release page", Mend: "Is the address that of a release page?"}
+		return fault.New(p.URL+" does not answer as a release page", "Is the address that of a release page?")
 	}
 	return nil
 }
@@ -200,26 +180,26 @@ func (p *Page) call(ctx context.Context, m *release.Manifest, method, path strin
 // refusal turns an error answer into an error: what passes may be tried again.
 func (p *Page) refusal(m *release.Manifest, resp *http.Response) error {
 	data, _ := io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
-	var q problem
+	var q api.Problem
 	if json.Unmarshal(data, &q) != nil {
-		q = problem{}
+		q = api.Problem{}
 	}
 	kind := q.Type[strings.LastIndexByte(q.Type, ':')+1:]
 	said := strings.TrimSuffix(strings.Join(filled(q.Title, q.Detail), ": "), ".")
 	switch {
 	case resp.StatusCode == http.StatusUnauthorized:
 		if p.Token == "" {
-			return &publish.Refusal{Reason: fmt.Sprintf("%s wants a token and none is given", p.URL), Mend: "Add token = \"env:NAME\" to the destination"}
+			return fault.New(fmt.Sprintf("%s wants a token and none is given", p.URL), "Add token = \"env:NAME\" to the destination")
 		}
-		return &publish.Refusal{Reason: fmt.Sprintf("%s does not accept the token of %s", p.URL, p.Source), Mend: "Ask whoever runs the page for a token of this project"}
+		return fault.New(fmt.Sprintf("%s does not accept the token of %s", p.URL, p.Source), "Ask whoever runs the page for a token of this project")
 	case resp.StatusCode == http.StatusForbidden:
-		return &publish.Refusal{Reason: fmt.Sprintf("%s refuses: %s", p.URL, said), Mend: "Publishing needs the rights upload and publish"}
-	case kind == "conflict":
+		return fault.New(fmt.Sprintf("%s refuses: %s", p.URL, said), "Publishing needs the rights upload and publish")
+	case kind == api.Conflict:
 		return publish.Conflict(p.URL, m.Version, q.Differences)
-	case kind == "busy", kind == "offset":
+	case kind == api.Busy, kind == api.Offset:
 		return &httpx.TemporaryError{Err: fmt.Errorf("%s: %s", p.URL, said), After: time.Second}
 	case resp.StatusCode >= 300 && resp.StatusCode < 400:
-		return &publish.Refusal{Reason: fmt.Sprintf("%s sends on to another address", p.URL), Mend: "A token is sent to no other place. Put the page's own address into the configuration"}
+		return fault.New(fmt.Sprintf("%s sends on to another address", p.URL), "A token is sent to no other place. Put the page's own address into the configuration")
 	case resp.StatusCode >= 500, resp.StatusCode == http.StatusTooManyRequests, resp.StatusCode == http.StatusRequestTimeout:
 		if said != "" {
 			said = fmt.Sprintf("%s answered %s: %s", p.URL, resp.Status, said)
@@ -231,7 +211,7 @@ func (p *Page) refusal(m *release.Manifest, resp *http.Response) error {
 	if said == "" {
 		said = "it answered " + resp.Status
 	}
-	return &publish.Refusal{Reason: fmt.Sprintf("%s refuses: %s", p.URL, said)}
+	return fault.New(fmt.Sprintf("%s refuses: %s", p.URL, said), "")
 }
 
 func filled(texts ...string) []string {

@@ -23,8 +23,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/pelletier/go-toml/v2"
-	"github.com/pelletier/go-toml/v2/unstable"
+	"piedmont/internal/format/tomltree"
 )
 
 // Place is where a version stands.
@@ -170,70 +169,29 @@ func (p Place) inText(data []byte) (int, int, error) {
 }
 
 func (p Place) inTOML(data []byte) (int, int, error) {
-	var check map[string]any
-	if err := toml.Unmarshal(data, &check); err != nil {
-		return 0, 0, fmt.Errorf("this is not TOML: %s", strings.TrimPrefix(err.Error(), "toml: "))
+	n, err := tomltree.Parse(data)
+	if err != nil {
+		return 0, 0, fmt.Errorf("this is not TOML: %s", strings.TrimPrefix(err.Error(), "not TOML: "))
 	}
-	var parser unstable.Parser
-	parser.Reset(data)
-	var table []string
-	for parser.NextExpression() {
-		e := parser.Expression()
-		switch e.Kind {
-		case unstable.Table:
-			table = keysOf(e.Key())
-		case unstable.ArrayTable:
-			table = append(keysOf(e.Key()), "[]") // no key reaches into a list
-		case unstable.KeyValue:
-			if start, end, ok, err := tomlValue(&parser, e, table, p.keys); ok || err != nil {
-				return start, end, err
-			}
+	for _, key := range p.keys {
+		var e *tomltree.Entry
+		if n.Kind == tomltree.Table { // no key reaches into a list
+			e = n.Get(key)
 		}
-	}
-	return 0, 0, errors.New("there is no such key")
-}
-
-func keysOf(it unstable.Iterator) []string {
-	var out []string
-	for it.Next() {
-		out = append(out, string(it.Node().Data))
-	}
-	return out
-}
-
-// tomlValue finds the wanted key in a key-value pair, also inside of inline tables.
-func tomlValue(parser *unstable.Parser, kv *unstable.Node, above, want []string) (start, end int, ok bool, err error) {
-	keys := append(append([]string(nil), above...), keysOf(kv.Key())...)
-	if len(keys) > len(want) || !slices.Equal(keys, want[:len(keys)]) {
-		return 0, 0, false, nil
-	}
-	v := kv.Value()
-	if v.Kind == unstable.InlineTable {
-		for it := v.Children(); it.Next(); {
-			if it.Node().Kind != unstable.KeyValue {
-				continue
-			}
-			if start, end, ok, err = tomlValue(parser, it.Node(), keys, want); ok || err != nil {
-				return start, end, ok, err
-			}
+		if e == nil {
+			return 0, 0, errors.New("there is no such key")
 		}
+		n = e.Node
 	}
-	if len(keys) < len(want) {
-		return 0, 0, false, nil
+	if n.Kind != tomltree.String {
+		return 0, 0, errors.New("its value is no text")
 	}
-	if v.Kind != unstable.String {
-		return 0, 0, false, errors.New("its value is no text")
+	// The range inside of the quotes, whichever they are.
+	quote := 1
+	if raw := data[n.Start:n.End]; len(raw) >= 6 && (bytes.HasPrefix(raw, []byte(`"""`)) || bytes.HasPrefix(raw, []byte("'''"))) {
+		quote = 3
 	}
-	return quoted(int(v.Raw.Offset), parser.Raw(v.Raw))
-}
-
-// quoted gives the range inside of the quotes, whichever they are.
-func quoted(offset int, raw []byte) (int, int, bool, error) {
-	n := 1
-	if len(raw) >= 6 && (bytes.HasPrefix(raw, []byte(`"""`)) || bytes.HasPrefix(raw, []byte("'''"))) {
-		n = 3
-	}
-	return offset + n, offset + len(raw) - n, true, nil
+	return n.Start + quote, n.End - quote, nil
 }
 
 func (p Place) inJSON(data []byte) (int, int, error) {

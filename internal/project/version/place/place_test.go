@@ -47,7 +47,7 @@ func TestNotFound(t *testing.T) {
 		"empty:":                           "must be a pattern",
 		"Cargo.toml:package.versoin":       "no such key",
 		"Cargo.toml:bin.version":           "no such key",
-		"Cargo.toml:package":               "no such key",
+		"Cargo.toml:package":               "its value is no text",
 		"package.json:nested":              "no text",
 		"package.json:deps.version":        "no such key",
 		"app.xml:/Project/Other":           "no plain text",
