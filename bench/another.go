@@ -18,7 +18,10 @@ func (b *bench) another() error {
 		return err
 	}
 	dir := filepath.Join(b.dir, "another")
-	build := `for p in one two three four; do for a in amd64 arm64; do CGO_ENABLED=0 GOOS=linux GOARCH=$a go build -trimpath -o "$1/dist/$a/$p" ./cmd/$p; done; done`
+	build := `export CGO_ENABLED=0 GOOS=linux
+for p in one two three four; do for a in amd64 arm64; do
+	GOARCH=$a go build -trimpath -o "$1/dist/$a/$p" ./cmd/$p
+done; done`
 	if _, err := measure(from, nil, "bash", "-ec", build, "bash", dir); err != nil {
 		return err
 	}
@@ -59,7 +62,8 @@ func (b *bench) another() error {
 				*step.wall, *step.cpu = append(*step.wall, u.wall), append(*step.cpu, u.cpu)
 			}
 		}
-		what := fmt.Sprintf("one more format, %s, for two platforms, beside packing them the first time (8 bundles as %s, 2 debs)", one.format, one.bundles)
+		what := fmt.Sprintf("one more format, %s, for two platforms, beside packing them the first time (8 "+
+			"bundles as %s, 2 debs)", one.format, one.bundles)
 		a, f := mid(added), mid(first)
 		b.add(what, seconds(a), seconds(f), ratio(a, f), "≤ 0.10")
 		a, f = mid(addedCPU), mid(firstCPU)
@@ -77,10 +81,15 @@ func mid(all []time.Duration) time.Duration {
 // describeAnother writes a description with a bundle for each program, and a
 // package with all of them in these formats.
 func describeAnother(dir, bundles string, formats ...string) error {
-	text := "[project]\nname = \"bells\"\nsummary = \"Bells\"\nlicense = \"Apache-2.0\"\nmaintainer = \"Ines <ines@ridge-signals.example>\"\n"
+	text := "[project]\nname = \"bells\"\nsummary = \"Bells\"\nlicense = \"Apache-2.0\"\nmaintainer = " +
+		"\"Ines <ines@ridge-signals.example>\"\n"
 	for _, name := range []string{"one", "two", "three", "four"} {
-		text += fmt.Sprintf("[program.%s]\nlanguage = \"prebuilt\"\nsource = \"dist/{arch}/%[1]s\"\nplatforms = [\"linux/amd64\", \"linux/arm64\"]\n[bundle.%[1]s]\nprograms = [\"%[1]s\"]\nname = \"%[1]s-{version}-{arch}\"\nformats = [%q]\n", name, bundles)
+		text += fmt.Sprintf("[program.%s]\nlanguage = \"prebuilt\"\nsource = "+
+			"\"dist/{arch}/%[1]s\"\nplatforms = [\"linux/amd64\", "+
+			"\"linux/arm64\"]\n[bundle.%[1]s]\nprograms = [\"%[1]s\"]\nname = "+
+			"\"%[1]s-{version}-{arch}\"\nformats = [%q]\n", name, bundles)
 	}
-	text += "[package.bells]\nformats = [\"" + strings.Join(formats, "\", \"") + "\"]\nprograms = [\"one\", \"two\", \"three\", \"four\"]\n"
+	text += "[package.bells]\nformats = [\"" + strings.Join(formats, "\", \"") +
+		"\"]\nprograms = [\"one\", \"two\", \"three\", \"four\"]\n"
 	return os.WriteFile(filepath.Join(dir, "piedmont.toml"), []byte(text), 0o644)
 }

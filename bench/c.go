@@ -21,7 +21,10 @@ func (b *bench) compile() error {
 	jobs := fmt.Sprint(runtime.NumCPU())
 	var own, others []time.Duration
 	for range 3 { // by turns, so that both meet the same machine
-		d, err := median(1, func() error { return removeAll(filepath.Join(dir, ".piedmont"), filepath.Join(dir, "outbox")) }, func() (usage, error) {
+		d, err := median(1, func() error {
+			return removeAll(filepath.Join(dir, ".piedmont"),
+				filepath.Join(dir, "outbox"))
+		}, func() (usage, error) {
 			return measure(dir, nil, b.piedmont, "make", "--quiet", "--jobs", jobs)
 		})
 		if err != nil {
@@ -36,7 +39,8 @@ func (b *bench) compile() error {
 		others = append(others, d)
 	}
 	mine, theirs := middle(own), middle(others)
-	b.add("200 C files, nothing compiled yet: make, with packing, beside `make -j`", seconds(mine), seconds(theirs), ratio(mine, theirs), "≤ 1.05")
+	b.add("200 C files, nothing compiled yet: make, with packing, beside `make -j`", seconds(mine),
+		seconds(theirs), ratio(mine, theirs), "≤ 1.05")
 	if err := measuredAgain(b, dir); err != nil {
 		return err
 	}
@@ -63,17 +67,23 @@ func middle(list []time.Duration) time.Duration {
 func writeC(dir string, files int) error {
 	content := map[string]string{
 		"src/main.c": "int main(void) { return 0; }\n",
-		"src/all.h":  "#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n#include <math.h>\n#include <time.h>\n",
-		"Makefile":   "SRC := $(wildcard src/*.c)\nby-hand/prog: $(SRC:%.c=by-hand/%.o)\n\tcc -s -o $@ $^ -lm\nby-hand/%.o: %.c\n\t@mkdir -p $(@D)\n\tcc -O2 -MD -c -o $@ $<\n",
+		"src/all.h": "#include <stdio.h>\n#include <stdlib.h>\n#include <string.h>\n#include " +
+			"<math.h>\n#include <time.h>\n",
+		"Makefile": "SRC := $(wildcard src/*.c)\nby-hand/prog: $(SRC:%.c=by-hand/%.o)\n\tcc -s -o $@ $^ " +
+			"-lm\nby-hand/%.o: %.c\n\t@mkdir -p $(@D)\n\tcc -O2 -MD -c -o $@ $<\n",
 		".gitignore": "/by-hand/\n",
-		"piedmont.toml": "[project]\nname = \"many\"\n[program.prog]\nlanguage = \"c\"\nsource = \"src\"\nlibraries = [\"m\"]\nplatforms = [\"" +
+		"piedmont.toml": "[project]\nname = \"many\"\n[program.prog]\nlanguage = \"c\"\nsource = \"src\"\n" +
+			"libraries = [\"m\"]\nplatforms = [\"" +
 			runtime.GOOS + "/" + runtime.GOARCH + "\"]\n[bundle.prog]\nprograms = [\"prog\"]\n",
 	}
 	for i := range files - 1 {
 		var f strings.Builder
 		f.WriteString("#include \"all.h\"\n")
 		for k := range 12 {
-			fmt.Fprintf(&f, "double f%d_%d(const char *s, int n) {\n\tdouble sum = 0;\n\tfor (int i = 0; i < n; i++)\n\t\tsum += sin(i * %d.%d) * (double)strlen(s) + (s[i %% (int)strlen(s)] == '%c' ? sqrt(sum) : atof(s));\n\tif (sum > %d) printf(\"%%s %%f\\n\", s, sum);\n\treturn sum;\n}\n", i, k, k, i, 'a'+k, i*k)
+			fmt.Fprintf(&f, "double f%d_%d(const char *s, int n) {\n\tdouble sum = 0;\n\tfor (int i = 0; i "+
+				"< n; i++)\n\t\tsum += sin(i * %d.%d) * (double)strlen(s) + (s[i %% (int)strlen(s)] == '%c' "+
+				"? sqrt(sum) : atof(s));\n\tif (sum > %d) printf(\"%%s %%f\\n\", s, sum);\n\treturn "+
+				"sum;\n}\n", i, k, k, i, 'a'+k, i*k)
 		}
 		content[fmt.Sprintf("src/f%03d.c", i)] = f.String()
 	}
@@ -86,7 +96,8 @@ func writeC(dir string, files int) error {
 			return err
 		}
 	}
-	for _, words := range [][]string{{"init", "-q"}, {"add", "-A"}, {"-c", "user.name=b", "-c", "user.email=b@example.org", "commit", "-qm", "begin"}, {"tag", "v1.0.0"}} {
+	for _, words := range [][]string{{"init", "-q"}, {"add", "-A"},
+		{"-c", "user.name=b", "-c", "user.email=b@example.org", "commit", "-qm", "begin"}, {"tag", "v1.0.0"}} {
 		cmd := exec.Command("git", words...)
 		cmd.Dir = dir
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -115,7 +126,8 @@ func (b *bench) examine() error {
 		return err
 	}
 	for name, content := range map[string][]byte{"go.mod": []byte("module large\n\ngo 1.22\n"),
-		"main.go": []byte("package main\n\nimport _ \"embed\"\n\n//go:embed data.bin\nvar data []byte\n\nfunc main() { println(len(data)) }\n")} {
+		"main.go": []byte("package main\n\nimport _ \"embed\"\n\n//go:embed data.bin\nvar data " +
+			"[]byte\n\nfunc main() { println(len(data)) }\n")} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 			return err
 		}
@@ -134,6 +146,7 @@ func (b *bench) examine() error {
 	if err != nil {
 		return err
 	}
-	b.add(fmt.Sprintf("`show` of a program of 100 MiB; peak memory %.0f MiB", float64(peak)/(1<<20)), fmt.Sprintf("%d ms", took.Milliseconds()), "", "", "≤ 300 ms, ≤ 50 MiB")
+	b.add(fmt.Sprintf("`show` of a program of 100 MiB; peak memory %.0f MiB", float64(peak)/(1<<20)),
+		fmt.Sprintf("%d ms", took.Milliseconds()), "", "", "≤ 300 ms, ≤ 50 MiB")
 	return nil
 }

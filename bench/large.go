@@ -38,7 +38,8 @@ func (b *bench) serve(data string) (address, token string, stop func(), err erro
 // heavy writes a project whose only bundle holds one large file.
 func (b *bench) heavy(name string, bytes int64, compressible bool) (string, error) {
 	dir := filepath.Join(b.dir, name)
-	err := writeFiles(dir, map[string]string{".gitignore": "blob\n", "piedmont.toml": "[project]\nname = \"" + name + "\"\n\n[bundle.data]\nfiles = [\"blob\"]\n\n" +
+	err := writeFiles(dir, map[string]string{".gitignore": "blob\n", "piedmont.toml": "[project]\nname = \"" +
+		name + "\"\n\n[bundle.data]\nfiles = [\"blob\"]\n\n" +
 		"[destination.page]\nkind = \"release-page\"\nurl = \"env:BENCH_PAGE\"\ntoken = \"env:BENCH_TOKEN\"\n"})
 	if err != nil {
 		return "", err
@@ -72,7 +73,8 @@ func (b *bench) memory() error {
 	if err != nil {
 		return err
 	}
-	b.add(fmt.Sprintf("a bundle with a file of 2 GiB, made in %s and sent in %s: peak memory", seconds(made.wall), seconds(sent.wall)),
+	b.add(fmt.Sprintf("a bundle with a file of 2 GiB, made in %s and sent in %s: peak memory",
+		seconds(made.wall), seconds(sent.wall)),
 		mib(made.peak)+" and "+mib(sent.peak), "", "", "≤ 150 MiB")
 	return nil
 }
@@ -104,7 +106,8 @@ func (b *bench) upload() error {
 		if err != nil {
 			return usage{}, err
 		}
-		return measure(outbox, nil, "curl", "--silent", "--fail", "--header", "Authorization: Bearer "+token, "-T", name, address+draft+"/"+name)
+		return measure(outbox, nil, "curl", "--silent", "--fail", "--header", "Authorization: Bearer "+token,
+			"-T", name, address+draft+"/"+name)
 	}
 	ours := func() (usage, error) {
 		return measure(project, []string{"BENCH_PAGE=" + address, "BENCH_TOKEN=" + token}, b.piedmont, "publish")
@@ -119,7 +122,8 @@ func (b *bench) upload() error {
 		return err
 	}
 	rate := func(d time.Duration) string { return fmt.Sprintf("%.0f MiB/s", 1024/d.Seconds()) }
-	b.add("1 GiB to `piedmont serve` on loopback: publish beside `curl -T`, as a rate", rate(oursTook), rate(curlTook), ratio(curlTook, oursTook), "≥ 0.80")
+	b.add("1 GiB to `piedmont serve` on loopback: publish beside `curl -T`, as a rate", rate(oursTook),
+		rate(curlTook), ratio(curlTook, oursTook), "≥ 0.80")
 	return nil
 }
 

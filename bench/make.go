@@ -13,7 +13,10 @@ const jobs = "2"
 
 // bare compiles for every platform with nothing but the Go tool.
 func bare(project, out string, env []string, sources string) (usage, error) {
-	script := fmt.Sprintf(`printf '%%s\n' %s | xargs -P %s -I{} sh -ec 'p={}; mkdir -p %s/$p; CGO_ENABLED=0 GOFLAGS=-buildvcs=false GOOS=${p%%/*} GOARCH=${p#*/} go build -trimpath -p %s -o %s/$p/ %s'`,
+	script := fmt.Sprintf(
+		`export CGO_ENABLED=0 GOFLAGS=-buildvcs=false
+printf '%%s\n' %s | xargs -P %s -I{} sh -ec 'p={}; mkdir -p %s/$p
+GOOS=${p%%/*} GOARCH=${p#*/} go build -trimpath -p %s -o %s/$p/ %s'`,
 		strings.Join(platforms, " "), jobs, out, jobs, out, sources)
 	return measure(project, env, "sh", "-ec", script)
 }
@@ -44,7 +47,8 @@ func (b *bench) cold() error {
 	if err != nil {
 		return err
 	}
-	b.add("empty build cache, 6 platforms, 4 programs: make, with packing, beside bare `go build`", seconds(ours.wall), seconds(hand.wall), ratio(ours.wall, hand.wall), "≤ 1.05")
+	b.add("empty build cache, 6 platforms, 4 programs: make, with packing, beside bare `go build`",
+		seconds(ours.wall), seconds(hand.wall), ratio(ours.wall, hand.wall), "≤ 1.05")
 	return clear()
 }
 
@@ -53,7 +57,8 @@ const byHand = `
 out=$1; rm -rf "$out/files"; mkdir -p "$out/files"
 one() {
 	p=$1; os=${p%/*}; arch=${p#*/}; d=$out/$os-$arch; mkdir -p "$d"
-	CGO_ENABLED=0 GOFLAGS=-buildvcs=false GOOS=$os GOARCH=$arch go build -trimpath -o "$d/" ./cmd/one ./cmd/two ./cmd/three ./cmd/four
+	export CGO_ENABLED=0 GOFLAGS=-buildvcs=false GOOS=$os GOARCH=$arch
+	go build -trimpath -o "$d/" ./cmd/one ./cmd/two ./cmd/three ./cmd/four
 	cp README.md "$d/"
 }
 export -f one; export out
@@ -104,8 +109,10 @@ func (b *bench) warm() error {
 	if err != nil {
 		return err
 	}
-	b.add("warm build cache, 18 bundles, 2 source archives: make beside `go build`, `tar \\| gzip -9`, `zip -9`, `sha256sum`", seconds(oursTook), seconds(handTook), ratio(oursTook, handTook), "≤ 0.50")
-	b.add("their total size", mib(oursSize), mib(handSize), fmt.Sprintf("%.3f", float64(oursSize)/float64(handSize)), "≤ 1.03")
+	b.add("warm build cache, 18 bundles, 2 source archives: make beside `go build`, `tar \\| gzip -9`, `zip "+
+		"-9`, `sha256sum`", seconds(oursTook), seconds(handTook), ratio(oursTook, handTook), "≤ 0.50")
+	b.add("their total size", mib(oursSize), mib(handSize),
+		fmt.Sprintf("%.3f", float64(oursSize)/float64(handSize)), "≤ 1.03")
 	return nil
 }
 
@@ -152,7 +159,8 @@ func (b *bench) same() error {
 
 // help: how long the program takes to answer at all.
 func (b *bench) help() error {
-	took, err := median(21, func() error { return nil }, func() (usage, error) { return measure(b.dir, nil, b.piedmont, "--help") })
+	took, err := median(21, func() error { return nil },
+		func() (usage, error) { return measure(b.dir, nil, b.piedmont, "--help") })
 	if err != nil {
 		return err
 	}
@@ -160,6 +168,7 @@ func (b *bench) help() error {
 	if err != nil {
 		return err
 	}
-	b.add("`piedmont --help`; the program has "+mib(info.Size()), fmt.Sprintf("%d ms", took.Milliseconds()), "", "", "< 50 ms")
+	b.add("`piedmont --help`; the program has "+mib(info.Size()), fmt.Sprintf("%d ms", took.Milliseconds()), "",
+		"", "< 50 ms")
 	return nil
 }

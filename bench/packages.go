@@ -21,7 +21,7 @@ func (b *bench) packaged(name, formats, platforms string) (string, error) {
 }
 
 func describePackages(dir, formats, platforms string) error {
-	return os.WriteFile(filepath.Join(dir, "piedmont.toml"), []byte(strings.Replace(description, "name = \"bells\"\n", `name = "bells"
+	text := strings.Replace(description, "name = \"bells\"\n", `name = "bells"
 summary = "Bells for huts"
 license = "Apache-2.0"
 maintainer = "Ines <ines@ridge-signals.example>"
@@ -31,7 +31,8 @@ formats = [`+formats+`]
 platforms = [`+platforms+`]
 programs = ["one", "two", "three", "four"]
 files = [{ from = "README.md", to = "/usr/share/doc/bells/" }]
-`, 1)), 0o644)
+`, 1)
+	return os.WriteFile(filepath.Join(dir, "piedmont.toml"), []byte(text), 0o644)
 }
 
 // packagesByHand makes the packages with the systems' own tools; what has no
@@ -44,19 +45,26 @@ packages() {
 }
 deb() {
 	arch=$1; r=$out/root-$arch; x=$out/deb-$arch; rm -rf "$x"; cp -r "$r" "$x"; mkdir "$x/DEBIAN"
-	printf 'Package: bells\nVersion: 1.0.0-1\nArchitecture: %s\nMaintainer: Ines <ines@ridge-signals.example>\nDescription: Bells for huts\n' "$arch" >"$x/DEBIAN/control"
+	printf '%s\n' 'Package: bells' 'Version: 1.0.0-1' "Architecture: $arch" \
+		'Maintainer: Ines <ines@ridge-signals.example>' 'Description: Bells for huts' >"$x/DEBIAN/control"
 	dpkg-deb -Zgzip -z9 --root-owner-group --build "$x" "$out/files/bells_1.0.0-1_$arch.deb" >/dev/null
 }
 rpm() {
 	arch=$1; r=$out/root-$arch; case $arch in amd64) target=x86_64 ;; *) target=aarch64 ;; esac
-	printf '%%define _binary_payload w9.gzdio\n%%define __strip /bin/true\n%%define _build_id_links none\n%%define debug_package %%{nil}\n%%define __os_install_post %%{nil}\nName: bells\nVersion: 1.0.0\nRelease: 1\nSummary: Bells for huts\nLicense: Apache-2.0\nAutoReqProv: no\n%%description\nBells\n%%install\ncp -r %s/usr %%{buildroot}/\n%%files\n/usr\n' "$r" >"$out/bells-$arch.spec"
-	rpmbuild -bb --quiet --target "$target-linux" --define "_topdir $out/rpm-$arch" --define "_rpmdir $out/files" "$out/bells-$arch.spec" >/dev/null 2>&1
+	printf '%s\n' '%define _binary_payload w9.gzdio' '%define __strip /bin/true' '%define _build_id_links none' \
+		'%define debug_package %{nil}' '%define __os_install_post %{nil}' 'Name: bells' 'Version: 1.0.0' \
+		'Release: 1' 'Summary: Bells for huts' 'License: Apache-2.0' 'AutoReqProv: no' '%description' 'Bells' \
+		'%install' "cp -r $r/usr %{buildroot}/" '%files' '/usr' >"$out/bells-$arch.spec"
+	rpmbuild -bb --quiet --target "$target-linux" --define "_topdir $out/rpm-$arch" \
+		--define "_rpmdir $out/files" "$out/bells-$arch.spec" >/dev/null 2>&1
 }
 plain() { tar -C "$out/root-$1" -c usr | gzip -9 >"$out/files/bells-$1.$2"; }
 export -f packages deb rpm plain
 cd "$2"
 for p in linux/amd64 linux/arm64; do packages $p; done
-printf '%s\n' 'deb amd64' 'rpm amd64' 'plain amd64 apk' 'plain amd64 arch.gz' 'deb arm64' 'rpm arm64' 'plain arm64 apk' 'plain arm64 arch.gz' | xargs -d '\n' -P JOBS -I{} bash -ec '{}'
+for a in amd64 arm64; do
+	printf '%s\n' "deb $a" "rpm $a" "plain $a apk" "plain $a arch.gz"
+done | xargs -d '\n' -P JOBS -I{} bash -ec '{}'
 cd "$out/files" && find . -type f | xargs sha256sum >SHA256SUMS
 `
 
@@ -67,7 +75,8 @@ func (b *bench) packages() error {
 		return err
 	}
 	out := filepath.Join(b.dir, "hand-packages")
-	script := strings.NewReplacer("PLATFORMS", strings.Join(platforms, " "), "JOBS", jobs).Replace(byHand + packagesByHand)
+	script := strings.NewReplacer("PLATFORMS", strings.Join(platforms, " "), "JOBS", jobs).Replace(byHand +
+		packagesByHand)
 	hand := func() (usage, error) { return measure(project, nil, "bash", "-ec", script, "bash", out, project) }
 	clear := func() error {
 		return removeAll(filepath.Join(project, ".piedmont", "store"), filepath.Join(project, "outbox"))
@@ -94,8 +103,11 @@ func (b *bench) packages() error {
 	if err != nil {
 		return err
 	}
-	b.add(fmt.Sprintf("18 bundles, 2 source archives, and packages of 4 formats for 2 platforms: make beside the same with `dpkg-deb`, `rpmbuild`; peak memory %s", mib(peak)), seconds(oursTook), seconds(handTook), ratio(oursTook, handTook), "≤ 0.35, ≤ 200 MiB")
-	b.add("their total size", mib(oursSize), mib(handSize), fmt.Sprintf("%.3f", float64(oursSize)/float64(handSize)), "≤ 1.03")
+	b.add(fmt.Sprintf("18 bundles, 2 source archives, and packages of 4 formats for 2 platforms: make "+
+		"beside the same with `dpkg-deb`, `rpmbuild`; peak memory %s", mib(peak)), seconds(oursTook),
+		seconds(handTook), ratio(oursTook, handTook), "≤ 0.35, ≤ 200 MiB")
+	b.add("their total size", mib(oursSize), mib(handSize),
+		fmt.Sprintf("%.3f", float64(oursSize)/float64(handSize)), "≤ 1.03")
 	return nil
 }
 
@@ -103,7 +115,8 @@ func (b *bench) packages() error {
 func releaseSize(dir string) (int64, error) {
 	var total int64
 	err := filepath.Walk(dir, func(path string, info os.FileInfo, err error) error {
-		if err != nil || info.IsDir() || strings.HasPrefix(info.Name(), "SHA256") || filepath.Ext(path) == ".json" || filepath.Ext(path) == ".md" {
+		if err != nil || info.IsDir() || strings.HasPrefix(info.Name(), "SHA256") ||
+			filepath.Ext(path) == ".json" || filepath.Ext(path) == ".md" {
 			return err
 		}
 		total += info.Size()

@@ -67,26 +67,35 @@ func (b *bench) generated() (string, error) {
 	if _, err := os.Stat(dir); err == nil {
 		return dir, nil
 	}
-	files := map[string]string{"go.mod": "module bells\n\ngo 1.22\n", "README.md": strings.Repeat("Bells for huts.\n", 200), "piedmont.toml": description}
+	files := map[string]string{"go.mod": "module bells\n\ngo 1.22\n",
+		"README.md": strings.Repeat("Bells for huts.\n", 200), "piedmont.toml": description}
 	var imports, calls strings.Builder
 	for i := range 20 {
 		var code strings.Builder
 		fmt.Fprintf(&code, "package p%02d\n\nimport (\n\t\"encoding/json\"\n\t\"fmt\"\n\t\"strings\"\n)\n\n", i)
 		for j := range 60 {
-			fmt.Fprintf(&code, "// T%d is a kind of bell.\ntype T%d struct {\n\tName string `json:\"name\"`\n\tTones map[string][]int `json:\"tones\"`\n\tLoud float64\n}\n\n", j, j)
-			fmt.Fprintf(&code, "// Ring%d rings it.\nfunc (t *T%d) Ring%d(n int) (string, error) {\n\tfor i := 0; i < n; i++ {\n\t\tt.Tones[fmt.Sprint(i)] = append(t.Tones[fmt.Sprint(i%%%d)], i*%d)\n\t}\n\tdata, err := json.Marshal(t)\n\tif err != nil {\n\t\treturn \"\", fmt.Errorf(\"bell %d: %%w\", err)\n\t}\n\treturn strings.ToUpper(string(data)), nil\n}\n\n", j, j, j, j+3, i*j+1, j)
+			fmt.Fprintf(&code, "// T%d is a kind of bell.\ntype T%d struct {\n\tName string "+
+				"`json:\"name\"`\n\tTones map[string][]int `json:\"tones\"`\n\tLoud float64\n}\n\n", j, j)
+			fmt.Fprintf(&code, "// Ring%d rings it.\nfunc (t *T%d) Ring%d(n int) (string, error) {\n\tfor i "+
+				":= 0; i < n; i++ {\n\t\tt.Tones[fmt.Sprint(i)] = append(t.Tones[fmt.Sprint(i%%%d)], "+
+				"i*%d)\n\t}\n\tdata, err := json.Marshal(t)\n\tif err != nil {\n\t\treturn \"\", "+
+				"fmt.Errorf(\"bell %d: %%w\", err)\n\t}\n\treturn strings.ToUpper(string(data)), "+
+				"nil\n}\n\n", j, j, j, j+3, i*j+1, j)
 		}
 		code.WriteString("// All rings every one.\nfunc All() string {\n\tvar out []string\n")
 		for j := range 60 {
-			fmt.Fprintf(&code, "\tif s, err := (&T%d{Tones: map[string][]int{}}).Ring%d(%d); err == nil {\n\t\tout = append(out, s)\n\t}\n", j, j, j)
+			fmt.Fprintf(&code, "\tif s, err := (&T%d{Tones: map[string][]int{}}).Ring%d(%d); err == nil "+
+				"{\n\t\tout = append(out, s)\n\t}\n", j, j, j)
 		}
 		code.WriteString("\treturn strings.Join(out, \"\")\n}\n")
 		files[fmt.Sprintf("p%02d/p.go", i)] = code.String()
 		fmt.Fprintf(&imports, "\t\"bells/p%02d\"\n", i)
 		fmt.Fprintf(&calls, "\tfmt.Println(p%02d.All())\n", i)
 	}
-	for name, more := range map[string]string{"one": "net/http", "two": "net/rpc", "three": "text/template", "four": "encoding/xml"} {
-		files["cmd/"+name+"/main.go"] = "package main\n\nimport (\n\t\"fmt\"\n\t_ \"" + more + "\"\n" + imports.String() + ")\n\nfunc main() {\n" + calls.String() + "}\n"
+	for name, more := range map[string]string{"one": "net/http", "two": "net/rpc", "three": "text/template",
+		"four": "encoding/xml"} {
+		files["cmd/"+name+"/main.go"] = "package main\n\nimport (\n\t\"fmt\"\n\t_ \"" + more + "\"\n" +
+			imports.String() + ")\n\nfunc main() {\n" + calls.String() + "}\n"
 	}
 	if err := writeFiles(dir, files); err != nil {
 		return "", err
@@ -121,9 +130,11 @@ func writeFiles(dir string, files map[string]string) error {
 }
 
 func commit(dir, tag string) error {
-	env := []string{"GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@ridge-signals.example",
+	env := []string{"GIT_CONFIG_GLOBAL=" + os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=Ines",
+		"GIT_AUTHOR_EMAIL=ines@ridge-signals.example",
 		"GIT_COMMITTER_NAME=Ines", "GIT_COMMITTER_EMAIL=ines@ridge-signals.example"}
-	for _, args := range [][]string{{"init", "--quiet"}, {"add", "--all"}, {"commit", "--quiet", "--message", "Begin"}, {"tag", tag}} {
+	for _, args := range [][]string{{"init", "--quiet"}, {"add", "--all"}, {"commit", "--quiet", "--message",
+		"Begin"}, {"tag", tag}} {
 		if _, err := measure(dir, env, "git", args...); err != nil {
 			return err
 		}

@@ -47,7 +47,8 @@ func swap(old, new string) func(*testing.T, []byte) []byte {
 		if !bytes.Contains(control, []byte(old)) || len(old) != len(new) {
 			t.Fatalf("%q cannot be swapped", old)
 		}
-		return append(zipped(bytes.Replace(control, []byte(old), []byte(new), 1)), data[len(data)-len(tailOf(t, data, files)):]...)
+		return append(zipped(bytes.Replace(control, []byte(old), []byte(new), 1)),
+			data[len(data)-len(tailOf(t, data, files)):]...)
 	}
 }
 
@@ -79,9 +80,12 @@ func refiled(change func(files []byte) []byte) func(*testing.T, []byte) []byte {
 
 // spoilers damage a package for apk, each in its way.
 var spoilers = map[string]func(*testing.T, []byte) []byte{
-	"empty":              func(*testing.T, []byte) []byte { return nil },
-	"cut off":            func(_ *testing.T, d []byte) []byte { return d[:len(d)-20] },
-	"first member only":  func(t *testing.T, d []byte) []byte { _, f := parts(t, d); return d[:len(d)-len(tailOf(t, d, f))] },
+	"empty":   func(*testing.T, []byte) []byte { return nil },
+	"cut off": func(_ *testing.T, d []byte) []byte { return d[:len(d)-20] },
+	"first member only": func(t *testing.T, d []byte) []byte {
+		_, f := parts(t, d)
+		return d[:len(d)-len(tailOf(t, d, f))]
+	},
 	"something after it": func(_ *testing.T, d []byte) []byte { return append(bytes.Clone(d), "more"...) },
 	"a bit in the files": func(_ *testing.T, d []byte) []byte { d = bytes.Clone(d); d[len(d)-40] ^= 4; return d },
 	"no name":            swap("pkgname = ", "pkgnome = "),

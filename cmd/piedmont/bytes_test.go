@@ -20,9 +20,12 @@ func TestSameBytes(t *testing.T) {
 	if err := os.MkdirAll(filepath.Dir(two), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	sh := exec.Command("sh", "-c", "umask 077 && git clone --quiet \"$1\" \"$2\" && cd \"$2\" && exec \"$3\" make --jobs 4", "sh", one, two, program)
-	sh.Env = append(environment(), "HOME="+home, "TZ=Asia/Kathmandu", "LANG=tr_TR.UTF-8", "LC_ALL=tr_TR.UTF-8", "USER=somebody",
-		"GOFLAGS=-tags=nothing", "GOAMD64=v3", "SOURCE_DATE_EPOCH=12345", "GOCACHE="+goEnv(t, "GOCACHE"), "GOPATH="+goEnv(t, "GOPATH"))
+	sh := exec.Command("sh", "-c", "umask 077 && git clone --quiet \"$1\" \"$2\" && cd \"$2\" && exec "+
+		"\"$3\" make --jobs 4", "sh", one, two, program)
+	sh.Env = append(environment(), "HOME="+home, "TZ=Asia/Kathmandu", "LANG=tr_TR.UTF-8", "LC_ALL=tr_TR.UTF-8",
+		"USER=somebody",
+		"GOFLAGS=-tags=nothing", "GOAMD64=v3", "SOURCE_DATE_EPOCH=12345", "GOCACHE="+goEnv(t, "GOCACHE"),
+		"GOPATH="+goEnv(t, "GOPATH"))
 	if out, err := sh.CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}

@@ -23,8 +23,10 @@ func TestCompressedOnce(t *testing.T) {
 	files := belld("1.0.0")
 	files["prog/belld"] = program.String()
 	describe := func(formats string) {
-		text := strings.Replace(belld("1.0.0")["piedmont.toml"], `formats = ["deb", "rpm", "apk", "arch"]`, "formats = ["+formats+"]", 1)
-		files["piedmont.toml"] = text + "\n[bundle.belld]\nprograms = [\"belld\"]\nformats = [\"tar.gz\", \"zip\", \"tar.zst\"]\n"
+		text := strings.Replace(belld("1.0.0")["piedmont.toml"], `formats = ["deb", "rpm", "apk", "arch"]`,
+			"formats = ["+formats+"]", 1)
+		files["piedmont.toml"] = text + "\n[bundle.belld]\nprograms = [\"belld\"]\nformats = [\"tar.gz\", " +
+			"\"zip\", \"tar.zst\"]\n"
 	}
 	describe(`"deb"`)
 	dir := project(t, files)

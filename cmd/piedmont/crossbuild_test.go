@@ -16,7 +16,8 @@ import (
 // compilers are Debian's, by platform.
 var compilers = map[string]string{
 	"linux/amd64": "gcc", "linux/arm64": "aarch64-linux-gnu-gcc", "linux/arm/v7": "arm-linux-gnueabihf-gcc",
-	"linux/riscv64": "riscv64-linux-gnu-gcc", "linux/s390x": "s390x-linux-gnu-gcc", "windows/amd64": "x86_64-w64-mingw32-gcc",
+	"linux/riscv64": "riscv64-linux-gnu-gcc", "linux/s390x": "s390x-linux-gnu-gcc",
+	"windows/amd64": "x86_64-w64-mingw32-gcc",
 }
 
 // crossPlatforms are those that there is a compiler and an emulator for.
@@ -46,18 +47,31 @@ func bells(platforms []string) map[string]string {
 	list := strings.Join(platforms, ", ")
 	return map[string]string{
 		"signal/include/signal tone.h": "#ifndef TONE\n#define TONE\nint tone(int n);\n#endif\n",
-		"signal/tone.c":                "#include <math.h>\n#include \"signal tone.h\"\nint tone(int n) { return (int)sqrt(n * 441.0 * 441.0 * n); }\n",
-		"chime/bell.h":                 "const char *bell(void);\n",
-		"chime/bell.c":                 "#include \"bell.h\"\nconst char *bell(void) { return __FILE__; }\n",
-		"chime/main.c":                 "#include <stdio.h>\n#include \"signal tone.h\"\n#include \"bell.h\"\nint main(int n, char **v) { printf(\"%s %d %d %s %s\\n\", CHIME_VERSION, tone(n), (int)sizeof(void *), bell(), __DATE__); return ECHO; }\n",
-		"tower/configure":              "#!/bin/sh\nfor a; do case $a in --host=*) host=${a#*=};; --prefix=*) prefix=${a#*=};; esac; done\nsed \"s|@prefix@|$prefix|;s|@host@|$host|\" Makefile.in > Makefile\n",
-		"tower/Makefile.in": "prefix = @prefix@\nall: tower libpeal.a\n%.o: %.c\n\t$(CC) $(CFLAGS) -c -o $@ $<\ntower: tower.o\n\t$(CC) $(LDFLAGS) -static -o $@ $^\nlibpeal.a: peal.o\n\t$(AR) rcD $@ $^\n" +
-			"install: all\n\tinstall -d $(DESTDIR)$(prefix)/bin $(DESTDIR)$(prefix)/lib\n\tinstall tower* $(DESTDIR)$(prefix)/bin/\n\trm -f $(DESTDIR)$(prefix)/bin/*.c $(DESTDIR)$(prefix)/bin/*.o\n\tinstall -m644 libpeal.a $(DESTDIR)$(prefix)/lib/\n\techo for @host@ > $(DESTDIR)$(prefix)/lib/host\n\tln -s host $(DESTDIR)$(prefix)/lib/target\n",
-		"tower/tower.c":        "#include <stdio.h>\nint main(void) { puts(\"the tower stands\"); return 0; }\n",
-		"tower/peal.c":         "int peal(void) { return 3; }\n",
-		"spire/CMakeLists.txt": "cmake_minimum_required(VERSION 3.16)\nproject(spire CXX)\nadd_executable(spire spire.cc)\ntarget_link_options(spire PRIVATE -static)\ninstall(TARGETS spire DESTINATION bin)\ninstall(FILES vane.txt DESTINATION share/spire)\n",
-		"spire/spire.cc":       "#include <iostream>\n#include <string>\nint main() { std::string s(\"spire\"); std::cout << s << ' ' << s.size() << std::endl; }\n",
-		"spire/vane.txt":       "It turns.\n",
+		"signal/tone.c": "#include <math.h>\n#include \"signal tone.h\"\nint tone(int n) { " +
+			"return (int)sqrt(n * 441.0 * 441.0 * n); }\n",
+		"chime/bell.h": "const char *bell(void);\n",
+		"chime/bell.c": "#include \"bell.h\"\nconst char *bell(void) { return __FILE__; }\n",
+		"chime/main.c": "#include <stdio.h>\n#include \"signal tone.h\"\n#include " +
+			"\"bell.h\"\nint main(int n, char **v) { printf(\"%s %d %d %s %s\\n\", CHIME_VERSION, tone(n), " +
+			"(int)sizeof(void *), bell(), __DATE__); return ECHO; }\n",
+		"tower/configure": "#!/bin/sh\nfor a; do case $a in --host=*) host=${a#*=};; " +
+			"--prefix=*) prefix=${a#*=};; esac; done\nsed \"s|@prefix@|$prefix|;s|@host@|$host|\" " +
+			"Makefile.in > Makefile\n",
+		"tower/Makefile.in": "prefix = @prefix@\nall: tower libpeal.a\n%.o: %.c\n\t$(CC) $(CFLAGS) -c -o $@ " +
+			"$<\ntower: tower.o\n\t$(CC) $(LDFLAGS) -static -o $@ $^\nlibpeal.a: peal.o\n\t$(AR) rcD $@ $^\n" +
+			"install: all\n\tinstall -d $(DESTDIR)$(prefix)/bin $(DESTDIR)$(prefix)/lib\n\tinstall tower* " +
+			"$(DESTDIR)$(prefix)/bin/\n\trm -f $(DESTDIR)$(prefix)/bin/*.c " +
+			"$(DESTDIR)$(prefix)/bin/*.o\n\tinstall -m644 libpeal.a " +
+			"$(DESTDIR)$(prefix)/lib/\n\techo for @host@ > $(DESTDIR)$(prefix)/lib/host\n\tln " +
+			"-s host $(DESTDIR)$(prefix)/lib/target\n",
+		"tower/tower.c": "#include <stdio.h>\nint main(void) { puts(\"the tower stands\"); return 0; }\n",
+		"tower/peal.c":  "int peal(void) { return 3; }\n",
+		"spire/CMakeLists.txt": "cmake_minimum_required(VERSION 3.16)\nproject(spire " +
+			"CXX)\nadd_executable(spire spire.cc)\ntarget_link_options(spire PRIVATE " +
+			"-static)\ninstall(TARGETS spire DESTINATION bin)\ninstall(FILES vane.txt DESTINATION share/spire)\n",
+		"spire/spire.cc": "#include <iostream>\n#include <string>\nint main() { std::string " +
+			"s(\"spire\"); std::cout << s << ' ' << s.size() << std::endl; }\n",
+		"spire/vane.txt": "It turns.\n",
 		"piedmont.toml": `[project]
 name = "belfry"
 
@@ -100,13 +114,21 @@ platforms  = "bells"
 language   = "command"
 source     = "tower"
 platforms  = "bells"
-run        = [["sh", "./configure", "--host={triplet}", "--prefix=/usr"], ["make", "-j{jobs}"], ["make", "install", "DESTDIR={stage}"]]
+run        = [
+  ["sh", "./configure", "--host={triplet}", "--prefix=/usr"],
+  ["make", "-j{jobs}"],
+  ["make", "install", "DESTDIR={stage}"],
+]
 
 [program.spire]
 language   = "command"
 source     = "spire"
 platforms  = "native"
-run        = [["cmake", "-B", "build", "-DCMAKE_INSTALL_PREFIX=/usr"], ["cmake", "--build", "build"], ["cmake", "--install", "build"]]
+run        = [
+  ["cmake", "-B", "build", "-DCMAKE_INSTALL_PREFIX=/usr"],
+  ["cmake", "--build", "build"],
+  ["cmake", "--install", "build"],
+]
 env        = { DESTDIR = "{stage}" }
 file       = "usr/bin/spire"
 expect     = { no-paths = true }
@@ -185,7 +207,8 @@ func TestCrossBuild(t *testing.T) {
 		t.Fatal(err)
 	}
 	git(t, filepath.Dir(two), "clone", "--quiet", one, two)
-	call{dir: two, env: []string{"HOME=" + t.TempDir(), "XDG_CACHE_HOME=" + t.TempDir(), "TZ=Asia/Kathmandu", "CFLAGS=-O0", "CPATH=/nowhere", "USER=somebody"}}.ok(t, "make", "--jobs", "1")
+	call{dir: two, env: []string{"HOME=" + t.TempDir(), "XDG_CACHE_HOME=" + t.TempDir(), "TZ=Asia/Kathmandu",
+		"CFLAGS=-O0", "CPATH=/nowhere", "USER=somebody"}}.ok(t, "make", "--jobs", "1")
 	a, b := filepath.Join(one, "outbox", "1.0.0"), filepath.Join(two, "outbox", "1.0.0")
 	if err := os.Remove(filepath.Join(a, "trials.json")); err != nil {
 		t.Fatal(err)
@@ -199,11 +222,14 @@ func TestCrossBuildGo(t *testing.T) {
 	for _, tool := range []string{"qemu-aarch64-static", "wine"} {
 		testclient.Need(t, tool)
 	}
-	with := slices.DeleteFunc(slices.Clone(platforms), func(s string) bool { return !slices.Contains([]string{`"linux/arm64"`, `"windows/amd64"`}, s) })
+	with := slices.DeleteFunc(slices.Clone(platforms),
+		func(s string) bool { return !slices.Contains([]string{`"linux/arm64"`, `"windows/amd64"`}, s) })
 	dir := project(t, map[string]string{
-		"go.mod":         "module peal\n\ngo 1.22\n",
-		"cmd/plain/m.go": "package main\n\nimport (\"fmt\"; \"runtime\")\n\nvar version string\n\nfunc main() { fmt.Println(\"plain\", version, runtime.GOOS, runtime.GOARCH) }\n",
-		"cmd/calls/m.go": "package main\n\n// int three(void) { return 3; }\nimport \"C\"\n\nimport \"fmt\"\n\nfunc main() { fmt.Println(\"C says\", C.three()) }\n",
+		"go.mod": "module peal\n\ngo 1.22\n",
+		"cmd/plain/m.go": "package main\n\nimport (\"fmt\"; \"runtime\")\n\nvar version string\n\nfunc " +
+			"main() { fmt.Println(\"plain\", version, runtime.GOOS, runtime.GOARCH) }\n",
+		"cmd/calls/m.go": "package main\n\n// int three(void) { return 3; }\nimport \"C\"\n\nimport " +
+			"\"fmt\"\n\nfunc main() { fmt.Println(\"C says\", C.three()) }\n",
 		"piedmont.toml": `[project]
 name = "peal"
 [program.plain]
@@ -236,12 +262,14 @@ expect = "C says 3"
 	call{dir: dir}.ok(t, "make")
 	// Debian's Wine lacks a library that Go's programs ask for: that is told
 	// as a lack of Wine.
-	if r := (call{dir: dir}).ok(t, "try", "--trial", "plain", "--platform", "windows/amd64"); !strings.Contains(r.out, "1 passed") {
+	if r := (call{dir: dir}).ok(t, "try", "--trial", "plain", "--platform",
+		"windows/amd64"); !strings.Contains(r.out, "1 passed") {
 		contains(t, r.out, "not tried", "Wine here has no bcryptprimitives.dll, which is a part of Windows")
 	}
 	// With that library, they run.
 	r := call{dir: dir, env: []string{"WINEPREFIX=" + winePrefix(t)}}.ok(t, "try")
-	if want := fmt.Sprintf("%d passed of %d trials", len(platforms)+len(with), len(platforms)+len(with)); !strings.Contains(r.out, want) {
+	if want := fmt.Sprintf("%d passed of %d trials", len(platforms)+len(with),
+		len(platforms)+len(with)); !strings.Contains(r.out, want) {
 		t.Errorf("not %s:\n%s", want, r.out)
 	}
 }
@@ -252,7 +280,8 @@ var prefixOnce = sync.OnceValues(func() (string, error) {
 	for _, words := range [][]string{
 		{"wine", "wineboot", "--init"},
 		{"wineserver", "-w"},
-		{"x86_64-w64-mingw32-gcc", "-shared", "-o", filepath.Join(dir, "drive_c", "windows", "system32", "bcryptprimitives.dll"), "testdata/bcryptprimitives.c", "-ladvapi32"},
+		{"x86_64-w64-mingw32-gcc", "-shared", "-o", filepath.Join(dir, "drive_c", "windows", "system32",
+			"bcryptprimitives.dll"), "testdata/bcryptprimitives.c", "-ladvapi32"},
 	} {
 		if words[0] == "wineserver" {
 			if _, err := exec.LookPath("wineserver"); err != nil {
@@ -323,7 +352,8 @@ programs = ["a"]
 		{"nothing", nil, nil},
 		{"a source", map[string]string{"src/c.c": "int c(void) { return 2; }\n"}, []string{"c.c.o"}},
 		{"a header", map[string]string{"inc/deep/b.h": "#define B 1\n"}, []string{"a.c.o"}},
-		{"a header that is found before another", map[string]string{"over/deep/b.h": "#define B 2\n"}, []string{"a.c.o"}},
+		{"a header that is found before another", map[string]string{"over/deep/b.h": "#define B 2\n"},
+			[]string{"a.c.o"}},
 		{"a header that nobody reads", map[string]string{"inc/lonely.h": "#define L 1\n"}, nil},
 		{"a new source", map[string]string{"src/d.cc": "int d() { return 4; }\n"}, []string{"d.cc.o"}},
 	}

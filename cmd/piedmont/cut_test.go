@@ -17,7 +17,9 @@ func cutProject(t *testing.T) (string, call) {
 	files := small()
 	files["VERSION"] = "1.0.0\n"
 	files["docs/install.md"] = "# Install\r\n\r\nFetch release 1.0.0 from the page.\r\n"
-	files["piedmont.toml"] = strings.Replace(files["piedmont.toml"], "[program.chime]", "[version]\nsource = \"VERSION\"\nmirror = ['docs/install.md:/release ([0-9A-Za-z.-]+) /']\n\n[program.chime]", 1)
+	files["piedmont.toml"] = strings.Replace(files["piedmont.toml"], "[program.chime]",
+		"[version]\nsource = \"VERSION\"\nmirror = ['docs/install.md:/release ([0-9A-Za-z.-]+) "+
+			"/']\n\n[program.chime]", 1)
 	dir := project(t, files)
 	git(t, dir, "config", "user.name", "Ines")
 	git(t, dir, "config", "user.email", "ines@ridge-signals.example")
@@ -42,7 +44,9 @@ type cutResult struct {
 // state is everything that a cut may change: branch, tags, index, and files.
 func state(t *testing.T, dir string) string {
 	t.Helper()
-	return git(t, dir, "rev-parse", "HEAD") + "\n" + git(t, dir, "for-each-ref") + "\n" + git(t, dir, "status", "--porcelain") + "\n" + fmt.Sprint(tree(t, filepath.Join(dir, "docs"))) + git(t, dir, "ls-files", "--stage")
+	return git(t, dir, "rev-parse", "HEAD") + "\n" + git(t, dir, "for-each-ref") + "\n" +
+		git(t, dir, "status", "--porcelain") + "\n" + fmt.Sprint(tree(t, filepath.Join(dir, "docs"))) +
+		git(t, dir, "ls-files", "--stage")
 }
 
 func TestCutHistories(t *testing.T) {
@@ -86,7 +90,8 @@ func TestCutHistories(t *testing.T) {
 			if tag := git(t, dir, "cat-file", "-t", "v"+c.version); tag != "tag" {
 				t.Errorf("the tag is a %s", tag)
 			}
-			if got := git(t, dir, "show", "--name-only", "--format=%s", "HEAD"); got != "chore: release chime "+c.version+"\n\nCHANGELOG.md\nVERSION\ndocs/install.md" {
+			if got := git(t, dir, "show", "--name-only", "--format=%s",
+				"HEAD"); got != "chore: release chime "+c.version+"\n\nCHANGELOG.md\nVERSION\ndocs/install.md" {
 				t.Errorf("the commit: %s", got)
 			}
 			install, err := os.ReadFile(filepath.Join(dir, "docs/install.md"))
@@ -107,7 +112,8 @@ func TestCutWay(t *testing.T) {
 	say(t, dir, "feat: a")
 	id := git(t, dir, "rev-parse", "HEAD")
 	say(t, dir, "fix: b", "Revert \"feat: a\"\n\nThis reverts commit "+id+".")
-	if r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json")); r.Version != "1.0.1" || strings.Contains(r.Section, "- a ") {
+	if r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json")); r.Version != "1.0.1" ||
+		strings.Contains(r.Section, "- a ") {
 		t.Errorf("after a revert: %+v", r)
 	}
 	say(t, dir, "feat: c")
@@ -120,7 +126,8 @@ func TestCutWay(t *testing.T) {
 	if r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json")); r.Version != "1.0.2" || r.Last != "1.0.1" {
 		t.Errorf("on the old line: %+v", r)
 	}
-	if r := run.run(t, "cut", "--yes"); r.code != 2 || !strings.Contains(r.err, "HEAD is tagged v1.0.2: there is nothing to cut") {
+	if r := run.run(t, "cut", "--yes"); r.code != 2 ||
+		!strings.Contains(r.err, "HEAD is tagged v1.0.2: there is nothing to cut") {
 		t.Errorf("again: exit %d %s", r.code, r.err)
 	}
 
@@ -128,7 +135,8 @@ func TestCutWay(t *testing.T) {
 	git(t, first, "tag", "--delete", "v1.0.0")
 	git(t, first, "config", "user.name", "Ines")
 	git(t, first, "config", "user.email", "ines@ridge-signals.example")
-	if r := decode[cutResult](t, call{dir: first}.ok(t, "cut", "--yes", "--json", "--as", "1.0.0")); r.Version != "1.0.0" || r.Last != "" || !r.Done {
+	if r := decode[cutResult](t, call{dir: first}.ok(t, "cut", "--yes", "--json", "--as",
+		"1.0.0")); r.Version != "1.0.0" || r.Last != "" || !r.Done {
 		t.Errorf("a first release: %+v", r)
 	}
 }
@@ -162,7 +170,8 @@ func TestCutIsTakenBack(t *testing.T) {
 			git(t, dir, "config", "user.useConfigOnly", "true")
 		}, "commit the release"},
 		"a file cannot be written": {func(t *testing.T, dir string) {
-			write(t, dir, map[string]string{"piedmont.toml": strings.Replace(tree(t, dir)["piedmont.toml"], "[program.chime]", "[cut]\nchangelog = \"LICENSE/changes.md\"\n\n[program.chime]", 1)})
+			write(t, dir, map[string]string{"piedmont.toml": strings.Replace(tree(t, dir)["piedmont.toml"],
+				"[program.chime]", "[cut]\nchangelog = \"LICENSE/changes.md\"\n\n[program.chime]", 1)})
 			git(t, dir, "commit", "--quiet", "--all", "--message", "chore: x")
 		}, "LICENSE"},
 	} {
@@ -190,16 +199,27 @@ func TestCutRefuses(t *testing.T) {
 		args  []string
 		tells string
 	}{
-		"a dirty tree":            {func(t *testing.T, dir string) { write(t, dir, map[string]string{"new.txt": "x"}) }, nil, "not committed: new.txt"},
-		"nobody to ask":           {func(*testing.T, string) {}, []string{"--yes=false"}, "add --yes"},
-		"an older version":        {func(*testing.T, string) {}, []string{"--as", "0.9.0"}, "0.9.0 is not newer than 1.0.0"},
-		"no version":              {func(*testing.T, string) {}, []string{"--as", "bigger"}, "--as takes major, minor, patch, rc or a version"},
-		"a mirror that disagrees": {func(t *testing.T, dir string) { commitFile(t, dir, "docs/install.md", "release 0.8.0 from\n") }, nil, "says 0.8.0"},
-		"a mirror without":        {func(t *testing.T, dir string) { commitFile(t, dir, "docs/install.md", "nothing\n") }, nil, "the pattern matches nothing"},
+		"a dirty tree": {
+			func(t *testing.T, dir string) { write(t, dir, map[string]string{"new.txt": "x"}) }, nil,
+			"not committed: new.txt"},
+		"nobody to ask": {func(*testing.T, string) {}, []string{"--yes=false"}, "add --yes"},
+		"an older version": {func(*testing.T, string) {}, []string{"--as", "0.9.0"},
+			"0.9.0 is not newer than 1.0.0"},
+		"no version": {func(*testing.T, string) {}, []string{"--as", "bigger"},
+			"--as takes major, minor, patch, rc or a version"},
+		"a mirror that disagrees": {func(t *testing.T, dir string) {
+			commitFile(t, dir, "docs/install.md",
+				"release 0.8.0 from\n")
+		}, nil, "says 0.8.0"},
+		"a mirror without": {func(t *testing.T, dir string) {
+			commitFile(t, dir, "docs/install.md",
+				"nothing\n")
+		}, nil, "the pattern matches nothing"},
 		"a mirror that says twice": {func(t *testing.T, dir string) {
 			commitFile(t, dir, "docs/install.md", "release 1.0.0 a\nrelease 1.0.0 b\n")
 		}, nil, "in the lines 1 and 2"},
-		"a tag that is elsewhere": {func(t *testing.T, dir string) { git(t, dir, "tag", "v1.0.1", "v1.0.0~0") }, nil, ""},
+		"a tag that is elsewhere": {func(t *testing.T, dir string) { git(t, dir, "tag", "v1.0.1", "v1.0.0~0") },
+			nil, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -235,12 +255,14 @@ func TestCutForReview(t *testing.T) {
 	if strings.Replace(state(t, dir), git(t, dir, "for-each-ref", "refs/heads/next")+"\n", "", 1) != before {
 		t.Error("more than a branch was made")
 	}
-	if r := run.run(t, "cut", "--yes", "--to-branch", "next"); r.code != 1 || !strings.Contains(r.err, "there is a branch \"next\" already") {
+	if r := run.run(t, "cut", "--yes", "--to-branch", "next"); r.code != 1 ||
+		!strings.Contains(r.err, "there is a branch \"next\" already") {
 		t.Errorf("again: exit %d %s", r.code, r.err)
 	}
 	git(t, dir, "merge", "--quiet", "--no-ff", "--message", "Merge the release", "next")
 	head := git(t, dir, "rev-parse", "HEAD")
-	if r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json")); !r.Reviewed || r.Version != "1.1.0" || len(r.Files) > 0 {
+	if r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json")); !r.Reviewed || r.Version != "1.1.0" ||
+		len(r.Files) > 0 {
 		t.Errorf("%+v", r)
 	}
 	if git(t, dir, "rev-parse", "v1.1.0^{commit}") != head {
@@ -281,7 +303,8 @@ func TestCutAwkward(t *testing.T) {
 	write(t, dir, map[string]string{"VERSION": "1.0.0", "CHANGELOG.md": "# Changes\n\n## 1.0.0\n\n- first"})
 	git(t, dir, "add", "--all")
 	git(t, dir, "commit", "--quiet", "--message", "docs: x")
-	git(t, dir, "-c", "i18n.commitEncoding=ISO-8859-1", "commit", "--quiet", "--allow-empty", "--message", "fix: l\xe4uten")
+	git(t, dir, "-c", "i18n.commitEncoding=ISO-8859-1", "commit", "--quiet", "--allow-empty", "--message",
+		"fix: l\xe4uten")
 	git(t, dir, "commit", "--quiet", "--allow-empty", "--message", "feat: br\xffoken")
 	r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json"))
 	if r.Version != "1.1.0" || !strings.Contains(r.Section, "- läuten") || !strings.Contains(r.Section, "- brÿoken") {
@@ -300,7 +323,8 @@ func TestShallowClone(t *testing.T) {
 	clone := filepath.Join(t.TempDir(), "clone")
 	git(t, dir, "clone", "--quiet", "--depth=1", "file://"+dir, clone)
 	r := call{dir: clone}.ok(t, "plan")
-	contains(t, r.out, "chime 1.0.0-preview.1.g", "the clone is shallow and may lack tags: git fetch --unshallow --tags")
+	contains(t, r.out, "chime 1.0.0-preview.1.g",
+		"the clone is shallow and may lack tags: git fetch --unshallow --tags")
 	git(t, clone, "fetch", "--quiet", "--unshallow", "--tags")
 	contains(t, call{dir: clone}.ok(t, "plan").out, "chime 1.0.1-preview.1.g")
 }
@@ -309,11 +333,13 @@ func TestShallowClone(t *testing.T) {
 func TestCutKinds(t *testing.T) {
 	dir, run := cutProject(t)
 	write(t, dir, map[string]string{"piedmont.toml": strings.Replace(tree(t, dir)["piedmont.toml"], "[program.chime]",
-		"[cut]\nchangelog = \"docs/changes.md\"\nkinds = { docs = { change = \"patch\", heading = \"Manual\" }, feat = { change = \"patch\", heading = \"Added\" } }\n\n[program.chime]", 1)})
+		"[cut]\nchangelog = \"docs/changes.md\"\nkinds = { docs = { change = \"patch\", heading = "+
+			"\"Manual\" }, feat = { change = \"patch\", heading = \"Added\" } }\n\n[program.chime]", 1)})
 	git(t, dir, "commit", "--quiet", "--all", "--message", "docs: say more")
 	say(t, dir, "feat: ring")
 	r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json"))
-	if r.Version != "1.0.1" || !strings.Contains(r.Section, "### Manual\n\n- say more") || !strings.Contains(r.Section, "### Added\n\n- ring") {
+	if r.Version != "1.0.1" || !strings.Contains(r.Section, "### Manual\n\n- say more") ||
+		!strings.Contains(r.Section, "### Added\n\n- ring") {
 		t.Errorf("%+v", r)
 	}
 	if !strings.Contains(tree(t, dir)["docs/changes.md"], "## 1.0.1 (") {

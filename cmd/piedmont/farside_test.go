@@ -36,10 +36,14 @@ func TestFarSideFails(t *testing.T) {
 		code  int
 		tells []string
 	}{
-		{"down", nil, func(releasePage) []string { return []string{"CHIME_PAGE=http://127.0.0.1:9"} }, 1, []string{"nothing answers at 127.0.0.1:9"}},
-		{"wrong token", nil, func(releasePage) []string { return []string{"CHIME_TOKEN=pdm_wrong-and-secret"} }, 1, []string{"does not accept the token of env:CHIME_TOKEN"}},
-		{"no token", nil, func(releasePage) []string { return []string{"CHIME_TOKEN="} }, 1, []string{"CHIME_TOKEN, which holds the token, is not set", "export CHIME_TOKEN="}},
-		{"token without the right", nil, func(p releasePage) []string { return []string{"CHIME_TOKEN=" + p.newToken(t, "weak", "upload")} }, 1,
+		{"down", nil, func(releasePage) []string { return []string{"CHIME_PAGE=http://127.0.0.1:9"} }, 1,
+			[]string{"nothing answers at 127.0.0.1:9"}},
+		{"wrong token", nil, func(releasePage) []string { return []string{"CHIME_TOKEN=pdm_wrong-and-secret"} },
+			1, []string{"does not accept the token of env:CHIME_TOKEN"}},
+		{"no token", nil, func(releasePage) []string { return []string{"CHIME_TOKEN="} }, 1,
+			[]string{"CHIME_TOKEN, which holds the token, is not set", "export CHIME_TOKEN="}},
+		{"token without the right", nil,
+			func(p releasePage) []string { return []string{"CHIME_TOKEN=" + p.newToken(t, "weak", "upload")} }, 1,
 			[]string{`the token "weak" lacks the right "publish"`}},
 		{"token of another project", nil, func(p releasePage) []string {
 			secret, err := p.tokens.Add("other", []string{"gong"}, []string{"upload", "publish"}, time.Now())
@@ -48,7 +52,8 @@ func TestFarSideFails(t *testing.T) {
 			}
 			return []string{"CHIME_TOKEN=" + secret}
 		}, 1, []string{`the right "upload" for the project "chime"`}},
-		{"500", status(500), nil, 5, []string{"500 Internal Server Error", "tried 6 times", "0 of 4 files", "run the same command again"}},
+		{"500", status(500), nil, 5, []string{"500 Internal Server Error", "tried 6 times", "0 of 4 files",
+			"run the same command again"}},
 		{"not a release page", func(w http.ResponseWriter, _ *http.Request, _ http.Handler) bool {
 			_, _ = io.WriteString(w, "<html>hello")
 			return true
@@ -91,7 +96,8 @@ func TestFarSideFails(t *testing.T) {
 			}
 			contains(t, r.err, c.tells...)
 			for _, kv := range run.env {
-				if name, secret, _ := strings.Cut(kv, "="); name == "CHIME_TOKEN" && secret != "" && strings.Contains(r.err+r.out, secret) {
+				if name, secret, _ := strings.Cut(kv, "="); name == "CHIME_TOKEN" && secret != "" &&
+					strings.Contains(r.err+r.out, secret) {
 					t.Errorf("the secret is shown:\n%s", r.err)
 				}
 			}
@@ -186,7 +192,8 @@ func TestPublishAgain(t *testing.T) {
 		if r.code != 1 {
 			t.Errorf("%s: exit %d", to, r.code)
 		}
-		contains(t, r.err, "1.0.0 is public already at", "chime-1.0.0-source.tar.gz differs", "A public release never changes")
+		contains(t, r.err, "1.0.0 is public already at", "chime-1.0.0-source.tar.gz differs",
+			"A public release never changes")
 	}
 	c.ok(t, "verify", filepath.Join(filepath.Dir(dir), "share", "1.0.0"))
 }
@@ -230,7 +237,8 @@ func TestVerifyFindsOut(t *testing.T) {
 	for _, f := range report.Files {
 		states[f.Name] = f.State
 	}
-	if report.OK || states["surplus.txt"] != "surplus" || states["chime-1.0.0-source.tar.gz"] != "differs" || states["chime-1.0.0-source.zip"] != "missing" || states["SHA256SUMS"] != "ok" {
+	if report.OK || states["surplus.txt"] != "surplus" || states["chime-1.0.0-source.tar.gz"] != "differs" ||
+		states["chime-1.0.0-source.zip"] != "missing" || states["SHA256SUMS"] != "ok" {
 		t.Errorf("found %v", states)
 	}
 }

@@ -96,8 +96,10 @@ func git(t testing.TB, dir string, args ...string) string {
 	t.Helper()
 	cmd := exec.Command("git", args...)
 	cmd.Dir = dir
-	cmd.Env = append(environment(), "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@ridge-signals.example", "GIT_COMMITTER_NAME=Ines",
-		"GIT_COMMITTER_EMAIL=ines@ridge-signals.example", "GIT_AUTHOR_DATE=2026-05-02T07:30:00Z", "GIT_COMMITTER_DATE=2026-05-02T07:30:00Z")
+	cmd.Env = append(environment(), "GIT_AUTHOR_NAME=Ines", "GIT_AUTHOR_EMAIL=ines@ridge-signals.example",
+		"GIT_COMMITTER_NAME=Ines",
+		"GIT_COMMITTER_EMAIL=ines@ridge-signals.example", "GIT_AUTHOR_DATE=2026-05-02T07:30:00Z",
+		"GIT_COMMITTER_DATE=2026-05-02T07:30:00Z")
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		t.Fatalf("git %v: %v\n%s", args, err, out)

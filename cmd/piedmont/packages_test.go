@@ -17,16 +17,17 @@ func belld(version string) map[string]string {
 		return "#!/bin/sh\necho \"" + version + " " + moment + " $1\" >> /events\n"
 	}
 	return map[string]string{
-		"prog/belld":        "#!/bin/sh\necho belld " + version + "\n",
-		"pkg/belld.conf":    "# of " + version + "\nvolume = 3\n",
-		"pkg/bi.sh":         events("before-install"),
-		"pkg/ai.sh":         events("after-install"),
-		"pkg/br.sh":         events("before-remove"),
-		"pkg/ar.sh":         events("after-remove"),
-		"pkg/belld.service": "[Unit]\nDescription=Bell\n[Service]\nExecStart=/usr/bin/belld\n[Install]\nWantedBy=multi-user.target\n",
-		"pkg/belld.openrc":  "#!/sbin/openrc-run\ncommand=/usr/bin/belld\n",
-		"man/belld.8":       ".TH BELLD 8\n.SH NAME\nbelld \\- a bell\n",
-		"LICENSE":           "Free for all.\n",
+		"prog/belld":     "#!/bin/sh\necho belld " + version + "\n",
+		"pkg/belld.conf": "# of " + version + "\nvolume = 3\n",
+		"pkg/bi.sh":      events("before-install"),
+		"pkg/ai.sh":      events("after-install"),
+		"pkg/br.sh":      events("before-remove"),
+		"pkg/ar.sh":      events("after-remove"),
+		"pkg/belld.service": "[Unit]\nDescription=Bell\n[Service]\nExecStart=/usr/bin/belld\n" +
+			"[Install]\nWantedBy=multi-user.target\n",
+		"pkg/belld.openrc": "#!/sbin/openrc-run\ncommand=/usr/bin/belld\n",
+		"man/belld.8":      ".TH BELLD 8\n.SH NAME\nbelld \\- a bell\n",
+		"LICENSE":          "Free for all.\n",
 		"piedmont.toml": `[project]
 name = "belld"
 summary = "Rings a bell"
@@ -61,7 +62,10 @@ suggests = ["hutbell"]
 conflicts = ["old-bell"]
 replaces = ["old-bell < 0.9.0"]
 provides = ["bell"]
-scripts = { before-install = "pkg/bi.sh", after-install = "pkg/ai.sh", before-remove = "pkg/br.sh", after-remove = "pkg/ar.sh" }
+scripts.before-install = "pkg/bi.sh"
+scripts.after-install = "pkg/ai.sh"
+scripts.before-remove = "pkg/br.sh"
+scripts.after-remove = "pkg/ar.sh"
 
 # What every system has and a scratch root has not.
 [package.base-system]
@@ -98,15 +102,19 @@ func scratch(t testing.TB) string {
 	}
 	busybox := testclient.Need(t, "busybox")
 	root := t.TempDir()
-	for _, dir := range []string{"bin", "sbin", "usr/bin", "usr/sbin", "tmp", "etc", "var/lib/dpkg/info", "var/lib/dpkg/updates", "var/lib/dpkg/triggers", "var/lib/pacman", "var/cache/apt/archives/partial", "var/lib/apt/lists/partial", "etc/apt/preferences.d", "etc/apt/apt.conf.d", "var/log"} {
+	for _, dir := range []string{"bin", "sbin", "usr/bin", "usr/sbin", "tmp", "etc", "var/lib/dpkg/info",
+		"var/lib/dpkg/updates", "var/lib/dpkg/triggers", "var/lib/pacman", "var/cache/apt/archives/partial",
+		"var/lib/apt/lists/partial", "etc/apt/preferences.d", "etc/apt/apt.conf.d", "var/log"} {
 		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
 	write(t, root, map[string]string{
-		"var/lib/dpkg/status": "", "etc/passwd": "root:x:0:0:root:/root:/bin/sh\n", "etc/group": "root:x:0:\n", "dev/null": "",
-		"usr/sbin/groupadd": "#!/bin/sh\nfor name; do :; done\ngrep -q \"^$name:\" /etc/group || echo \"$name:x:77:\" >> /etc/group\n",
-		"usr/sbin/useradd":  "#!/bin/sh\nfor name; do :; done\necho \"$name:x:77:77::/:/bin/false\" >> /etc/passwd\n",
+		"var/lib/dpkg/status": "", "etc/passwd": "root:x:0:0:root:/root:/bin/sh\n", "etc/group": "root:x:0:\n",
+		"dev/null": "",
+		"usr/sbin/groupadd": "#!/bin/sh\nfor name; do :; done\ngrep -q \"^$name:\" /etc/group || echo " +
+			"\"$name:x:77:\" >> /etc/group\n",
+		"usr/sbin/useradd": "#!/bin/sh\nfor name; do :; done\necho \"$name:x:77:77::/:/bin/false\" >> /etc/passwd\n",
 	})
 	data, err := os.ReadFile(busybox)
 	if err != nil {
@@ -172,10 +180,11 @@ func life(t *testing.T, root, ending string, c client) {
 	contains(t, read("usr/bin/belld"), "belld 1.0.0")
 	contains(t, read("etc/belld/belld.conf"), "of 1.0.0")
 	contains(t, read("etc/passwd"), "belld:x:77:77")
-	info, err := os.Stat(filepath.Join(root, "var/lib/belld"))
+	kept := filepath.Join(root, "var/lib/belld")
+	info, err := os.Stat(kept)
 	if err != nil || info.Mode().Perm() != 0o750 {
 		t.Errorf("the folder of the service: %v, %v", info, err)
-	} else if out := tool(t, "stat", "-c", "%u:%g", filepath.Join(root, "var/lib/belld")); strings.TrimSpace(out) != "77:77" {
+	} else if out := strings.TrimSpace(tool(t, "stat", "-c", "%u:%g", kept)); out != "77:77" {
 		t.Errorf("the folder belongs to %s", out)
 	}
 	if link, err := os.Readlink(filepath.Join(root, "usr/bin/gong")); link != "belld" {
@@ -197,7 +206,8 @@ func life(t *testing.T, root, ending string, c client) {
 	if c.left != "" {
 		contains(t, read(c.left), "volume = 11")
 	}
-	want := "1.0.0 before-install install\n1.0.0 after-install install\n1.1.0 before-install upgrade\n1.1.0 after-install upgrade\n1.1.0 before-remove remove\n1.1.0 after-remove remove\n"
+	want := "1.0.0 before-install install\n1.0.0 after-install install\n1.1.0 before-install upgrade\n1.1.0 " +
+		"after-install upgrade\n1.1.0 before-remove remove\n1.1.0 after-remove remove\n"
 	if got := read("events"); got != want {
 		t.Errorf("the scripts were run like this:\n%s", got)
 	}
@@ -210,10 +220,13 @@ func TestDpkg(t *testing.T) {
 	}
 	life(t, root, ".deb", client{
 		install: func(files ...string) { dpkg(append([]string{"-i"}, files...)...) },
-		upgrade: func(files ...string) { dpkg(append([]string{"--force-confdef", "--force-confold", "-i"}, files...)...) },
-		remove:  func(names ...string) { dpkg(append([]string{"-r"}, names...)...) },
-		verify:  func() string { return dpkg("--verify", "belld") },
-		left:    "etc/belld/belld.conf",
+		upgrade: func(files ...string) {
+			dpkg(append([]string{"--force-confdef", "--force-confold", "-i"},
+				files...)...)
+		},
+		remove: func(names ...string) { dpkg(append([]string{"-r"}, names...)...) },
+		verify: func() string { return dpkg("--verify", "belld") },
+		left:   "etc/belld/belld.conf",
 	})
 	dpkg("-P", "belld")
 }
@@ -244,7 +257,9 @@ func TestApt(t *testing.T) {
 	write(t, root, map[string]string{"etc/apt/sources.list": "deb [trusted=yes] file:" + folder + " ./\n"})
 	apt := func(args ...string) string {
 		o := []string{}
-		for _, option := range []string{"Dir=" + root, "Dir::State::status=" + root + "/var/lib/dpkg/status", "Dir::Bin::dpkg=/usr/bin/dpkg", "DPkg::Options::=--root=" + root, "APT::Sandbox::User=root", "Dir::Log=" + root + "/var/log", "DPkg::Use-Pty=0", "DPkg::Path=" + os.Getenv("PATH")} {
+		for _, option := range []string{"Dir=" + root, "Dir::State::status=" + root + "/var/lib/dpkg/status",
+			"Dir::Bin::dpkg=/usr/bin/dpkg", "DPkg::Options::=--root=" + root, "APT::Sandbox::User=root",
+			"Dir::Log=" + root + "/var/log", "DPkg::Use-Pty=0", "DPkg::Path=" + os.Getenv("PATH")} {
 			o = append(o, "-o", option)
 		}
 		return tool(t, "apt-get", append(o, args...)...)
@@ -281,7 +296,9 @@ func TestDnf(t *testing.T) {
 		t.Fatal(files, err)
 	}
 	dnf := func(args ...string) {
-		tool(t, "dnf", append([]string{"--installroot=" + root, "--releasever=1", "--disablerepo=*", "--disableplugin=*", "--setopt=reposdir=" + root + "/none", "--setopt=cachedir=" + root + "/var/cache/dnf", "--setopt=gpgcheck=0", "-y"}, args...)...)
+		tool(t, "dnf", append([]string{"--installroot=" + root, "--releasever=1", "--disablerepo=*",
+			"--disableplugin=*", "--setopt=reposdir=" + root + "/none", "--setopt=cachedir=" + root +
+				"/var/cache/dnf", "--setopt=gpgcheck=0", "-y"}, args...)...)
 	}
 	dnf(append([]string{"install"}, files...)...)
 	if _, err := os.Stat(filepath.Join(root, "usr/bin/belld")); err != nil {
@@ -296,12 +313,17 @@ func TestDnf(t *testing.T) {
 func TestPacman(t *testing.T) {
 	root := scratch(t)
 	conf := filepath.Join(t.TempDir(), "pacman.conf")
-	write(t, filepath.Dir(conf), map[string]string{"pacman.conf": "[options]\nArchitecture = x86_64\nSigLevel = Never\nLocalFileSigLevel = Never\n"})
+	write(t, filepath.Dir(conf), map[string]string{"pacman.conf": "[options]\nArchitecture = " +
+		"x86_64\nSigLevel = Never\nLocalFileSigLevel = Never\n"})
 	pacman := func(args ...string) string {
-		return tool(t, "pacman", append([]string{"--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "--cachedir", filepath.Join(root, "tmp"), "--hookdir", filepath.Join(root, "tmp"), "--config", conf, "--noconfirm"}, args...)...)
+		return tool(t, "pacman",
+			append([]string{"--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "--cachedir",
+				filepath.Join(root, "tmp"), "--hookdir", filepath.Join(root, "tmp"), "--config", conf,
+				"--noconfirm"}, args...)...)
 	}
 	warned := func(out string) {
-		if strings.Contains(out, "warning") && !strings.Contains(out, ".pacnew") && !strings.Contains(out, ".pacsave") || strings.Contains(out, "error") {
+		if strings.Contains(out, "warning") && !strings.Contains(out, ".pacnew") &&
+			!strings.Contains(out, ".pacsave") || strings.Contains(out, "error") {
 			t.Errorf("pacman says:\n%s", out)
 		}
 	}
@@ -333,7 +355,9 @@ func TestApk(t *testing.T) {
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	contains(t, out, "pkgname = belld", "pkgver = 1.0.0-r0", "arch = x86_64", "depend = base-system>=0.5.0", "depend = !old-bell", "replaces = old-bell<0.9.0", "provides = bell", "etc/init.d/belld", "usr/bin/gong", "var/lib/belld")
+	contains(t, out, "pkgname = belld", "pkgver = 1.0.0-r0", "arch = x86_64", "depend = base-system>=0.5.0",
+		"depend = !old-bell", "replaces = old-bell<0.9.0", "provides = bell", "etc/init.d/belld",
+		"usr/bin/gong", "var/lib/belld")
 	if strings.Contains(out, "systemd") {
 		t.Error("a unit of systemd is in a package for Alpine")
 	}
@@ -359,23 +383,40 @@ func TestPackageMetadata(t *testing.T) {
 	_, boxes := builds(t, "1.0.0")
 	box := boxes[0]
 	deb := tool(t, "dpkg-deb", "-f", filepath.Join(box, "belld_1.0.0-1_amd64.deb"))
-	contains(t, deb, "Package: belld\n", "Version: 1.0.0-1\n", "Architecture: amd64\n", "Maintainer: Ridge Signals <release@hutbell.example.org>\n", "Depends: base-system (>= 0.5.0)\n", "Suggests: hutbell\n",
-		"Conflicts: old-bell\n", "Replaces: old-bell (<< 0.9.0)\n", "Provides: bell\n", "Homepage: https://hutbell.example.org\n", "Description: Rings a bell\n Rings when something is to be heard.\n .\n  indented\n  .dotted")
-	rpm := tool(t, "rpm", "-qp", "--qf", "%{NAME}|%{VERSION}|%{RELEASE}|%{ARCH}|%{SUMMARY}|%{LICENSE}|%{URL}|%{PACKAGER}|%{OBSOLETES}|%{CHANGELOGTEXT}\n%{DESCRIPTION}\n[%{FILENAMES} %{FILEMODES:perms} %{FILEUSERNAME}:%{FILEGROUPNAME} %{FILEFLAGS:fflags}\n]", filepath.Join(box, "belld-1.0.0-1.x86_64.rpm"))
-	contains(t, rpm, "belld|1.0.0|1|x86_64|Rings a bell|Apache-2.0|https://hutbell.example.org|Ridge Signals <release@hutbell.example.org>|old-bell", "\n\n indented\n.dotted",
-		"/etc/belld/belld.conf -rw-r--r-- root:root cn", "/usr/share/licenses/belld/LICENSE -rw-r--r-- root:root l", "/usr/share/man/man8/belld.8.gz -rw-r--r-- root:root d", "/var/lib/belld drwxr-x--- belld:belld")
+	contains(t, deb, "Package: belld\n", "Version: 1.0.0-1\n", "Architecture: amd64\n",
+		"Maintainer: Ridge Signals <release@hutbell.example.org>\n", "Depends: base-system (>= 0.5.0)\n",
+		"Suggests: hutbell\n",
+		"Conflicts: old-bell\n", "Replaces: old-bell (<< 0.9.0)\n", "Provides: bell\n",
+		"Homepage: https://hutbell.example.org\n",
+		"Description: Rings a bell\n Rings when something is to be heard.\n .\n  indented\n  .dotted")
+	rpm := tool(t, "rpm", "-qp", "--qf",
+		"%{NAME}|%{VERSION}|%{RELEASE}|%{ARCH}|%{SUMMARY}|%{LICENSE}|%{URL}|%{PACKAGER}|%{OBSOLETES}|"+
+			"%{CHANGELOGTEXT}\n%{DESCRIPTION}\n"+
+			"[%{FILENAMES} %{FILEMODES:perms} %{FILEUSERNAME}:%{FILEGROUPNAME} %{FILEFLAGS:fflags}\n]",
+		filepath.Join(box, "belld-1.0.0-1.x86_64.rpm"))
+	contains(t, rpm, "belld|1.0.0|1|x86_64|Rings a bell|Apache-2.0|https://hutbell.example.org|Ridge "+
+		"Signals <release@hutbell.example.org>|old-bell", "\n\n indented\n.dotted",
+		"/etc/belld/belld.conf -rw-r--r-- root:root cn",
+		"/usr/share/licenses/belld/LICENSE -rw-r--r-- root:root l",
+		"/usr/share/man/man8/belld.8.gz -rw-r--r-- root:root d", "/var/lib/belld drwxr-x--- belld:belld")
 	pacman := tool(t, "pacman", "-Qip", filepath.Join(box, "belld-1.0.0-1-x86_64.pkg.tar.zst"))
-	contains(t, pacman, "Name            : belld", "Version         : 1.0.0-1", "Architecture    : x86_64", "Licenses        : Apache-2.0", "Depends On      : base-system>=0.5.0", "Optional Deps   : hutbell", "Provides        : bell", "Conflicts With  : old-bell", "Replaces        : old-bell<0.9.0", "Install Script  : Yes")
+	contains(t, pacman, "Name            : belld", "Version         : 1.0.0-1", "Architecture    : x86_64",
+		"Licenses        : Apache-2.0", "Depends On      : base-system>=0.5.0", "Optional Deps   : hutbell",
+		"Provides        : bell", "Conflicts With  : old-bell", "Replaces        : old-bell<0.9.0",
+		"Install Script  : Yes")
 }
 
 // The plan tells what packages will hold, and their relations as each format has them.
 func TestPlanTellsPackages(t *testing.T) {
 	files := belld("1.0.0")
-	files["piedmont.toml"] = strings.Replace(files["piedmont.toml"], `needs = ["base-system >= 0.5.0"]`, `needs = ["base-system >= 0.5.0", "auto"]`, 1)
+	files["piedmont.toml"] = strings.Replace(files["piedmont.toml"], `needs = ["base-system >= 0.5.0"]`,
+		`needs = ["base-system >= 0.5.0", "auto"]`, 1)
 	dir := project(t, files)
 	r := call{dir: dir}.ok(t, "plan", "--verbose")
-	contains(t, r.out, "belld 1.0.0-1  deb for amd64", "/etc/belld/belld.conf", "pkg/belld.conf, kept by upgrades", "belld:belld", "link to belld",
-		"needs base-system (>= 0.5.0), and what its programs need", "conflicts old-bell", "replaces old-bell (<< 0.9.0)", "needs base-system>=0.5.0", "provides bell")
+	contains(t, r.out, "belld 1.0.0-1  deb for amd64", "/etc/belld/belld.conf",
+		"pkg/belld.conf, kept by upgrades", "belld:belld", "link to belld",
+		"needs base-system (>= 0.5.0), and what its programs need", "conflicts old-bell",
+		"replaces old-bell (<< 0.9.0)", "needs base-system>=0.5.0", "provides bell")
 	type answer struct {
 		Packages []struct {
 			Format, Package string
@@ -383,7 +424,8 @@ func TestPlanTellsPackages(t *testing.T) {
 		}
 	}
 	for _, p := range decode[answer](t, call{dir: dir}.ok(t, "plan", "--json")).Packages {
-		want := map[string]string{"deb": "base-system (>= 0.5.0)", "rpm": "base-system >= 0.5.0", "apk": "base-system>=0.5.0", "arch": "base-system>=0.5.0"}[p.Format]
+		want := map[string]string{"deb": "base-system (>= 0.5.0)", "rpm": "base-system >= 0.5.0",
+			"apk": "base-system>=0.5.0", "arch": "base-system>=0.5.0"}[p.Format]
 		if p.Package == "belld" && strings.Join(p.Relations["needs"], ", ") != want {
 			t.Errorf("%s: %v", p.Format, p.Relations)
 		}
@@ -398,7 +440,8 @@ func byOthers(t *testing.T, format, file string) map[string]laid {
 	t.Helper()
 	found := map[string]laid{}
 	if format == "rpm" {
-		list := tool(t, "rpm", "-qp", "--qf", "[%{FILENAMES}|%{FILEMODES:octal}|%{FILEUSERNAME}:%{FILEGROUPNAME}|%{FILELINKTOS}|%{FILEDIGESTS}\n]", file)
+		list := tool(t, "rpm", "-qp", "--qf",
+			"[%{FILENAMES}|%{FILEMODES:octal}|%{FILEUSERNAME}:%{FILEGROUPNAME}|%{FILELINKTOS}|%{FILEDIGESTS}\n]", file)
 		for line := range strings.Lines(list) {
 			f := strings.Split(strings.TrimSpace(line), "|")
 			if len(f) != 5 {
@@ -466,7 +509,8 @@ func TestManifestOfPackages(t *testing.T) {
 		}
 	}
 	seen := map[string]int{}
-	for _, f := range decode[manifest](t, call{}.ok(t, "show", filepath.Join(boxes[0], "manifest.json"), "--json")).Files {
+	for _, f := range decode[manifest](t, call{}.ok(t, "show", filepath.Join(boxes[0], "manifest.json"),
+		"--json")).Files {
 		if f.Package == nil {
 			continue
 		}

@@ -54,13 +54,16 @@ func (p releasePage) newToken(t testing.TB, name string, rights ...string) strin
 
 // env is what the projects of the tests are told about the page.
 func (p releasePage) env() []string {
-	return []string{"CHIME_PAGE=" + p.url, "CHIME_TOKEN=" + p.token, "HUTBELL_PAGE=" + p.url, "HUTBELL_PAGE_TOKEN=" + p.token}
+	return []string{"CHIME_PAGE=" + p.url, "CHIME_TOKEN=" + p.token, "HUTBELL_PAGE=" + p.url,
+		"HUTBELL_PAGE_TOKEN=" + p.token}
 }
 
 func TestServeByItself(t *testing.T) {
 	data := filepath.Join(t.TempDir(), "pages")
-	token := strings.TrimSpace(call{}.ok(t, "serve", "token", "new", "tester", "--data", data, "--project", "chime", "--right", "upload", "--right", "publish").out)
-	if r := (call{}).ok(t, "serve", "token", "list", "--data", data); strings.Contains(r.out, token) || !strings.Contains(r.out, "tester") {
+	token := strings.TrimSpace(call{}.ok(t, "serve", "token", "new", "tester", "--data", data, "--project",
+		"chime", "--right", "upload", "--right", "publish").out)
+	if r := (call{}).ok(t, "serve", "token", "list", "--data", data); strings.Contains(r.out, token) ||
+		!strings.Contains(r.out, "tester") {
 		t.Errorf("the list of tokens:\n%s", r.out)
 	}
 	cmd := exec.Command(program, "serve", "--data", data, "--listen", "127.0.0.1:0")
@@ -80,7 +83,8 @@ func TestServeByItself(t *testing.T) {
 	if u, err := url.Parse(address); err != nil || u.Hostname() != "127.0.0.1" {
 		t.Fatalf("it says it serves at %q", address)
 	}
-	if r := (call{}).run(t, "serve", "--data", data, "--listen", "127.0.0.1:0"); r.code != 1 || !strings.Contains(r.err, "another server") {
+	if r := (call{}).run(t, "serve", "--data", data, "--listen", "127.0.0.1:0"); r.code != 1 ||
+		!strings.Contains(r.err, "another server") {
 		t.Errorf("a second server in the same folder: exit %d, %s", r.code, r.err)
 	}
 	dir := project(t, small())

@@ -178,7 +178,8 @@ func compareSource(t *testing.T, into, dir string) {
 
 func TestSourceWithSubmodules(t *testing.T) {
 	sub := filepath.Join(t.TempDir(), "bell")
-	write(t, sub, map[string]string{"bell.txt": "dong\n", "hidden.txt": "x\n", ".gitattributes": "hidden.txt export-ignore\n"})
+	write(t, sub, map[string]string{"bell.txt": "dong\n", "hidden.txt": "x\n",
+		".gitattributes": "hidden.txt export-ignore\n"})
 	git(t, sub, "init", "--quiet", "--initial-branch=main")
 	git(t, sub, "add", "--all")
 	git(t, sub, "commit", "--quiet", "--message", "Begin")
@@ -198,7 +199,8 @@ func TestSourceWithSubmodules(t *testing.T) {
 
 	clone := filepath.Join(t.TempDir(), "clone")
 	git(t, dir, "clone", "--quiet", dir, clone)
-	if r := (call{dir: clone}).run(t, "make"); r.code != 1 || !strings.Contains(r.err, "git submodule update --init --recursive") {
+	if r := (call{dir: clone}).run(t, "make"); r.code != 1 ||
+		!strings.Contains(r.err, "git submodule update --init --recursive") {
 		t.Errorf("without the submodule: exit %d\n%s", r.code, r.err)
 	}
 }
@@ -252,14 +254,18 @@ func TestPageAndFeedParse(t *testing.T) {
 	}
 	_ = out.Close()
 	for _, file := range []string{feed, filepath.Join(share, "feed.atom")} {
-		got, err := exec.Command(xmllint, "--xpath", `string(/*[local-name()="feed"]/*[local-name()="entry"]/*[local-name()="title"])`, file).CombinedOutput()
+		got, err := exec.Command(xmllint, "--xpath",
+			`string(/*[local-name()="feed"]/*[local-name()="entry"]/*[local-name()="title"])`, file).CombinedOutput()
 		if err != nil || strings.TrimSpace(string(got)) != "chime 1.0.0" {
 			t.Errorf("the feed %s: %v\n%s", file, err, got)
 		}
 	}
-	for _, address := range []string{p.url + "/chime/", p.url + "/chime/1.0.0/", "file://" + share + "/index.html", "file://" + share + "/1.0.0/index.html"} {
-		dom, err := exec.Command(chromium, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-			"--disable-background-networking", "--disable-component-update", "--disable-sync", "--user-data-dir="+t.TempDir(), "--dump-dom", address).Output()
+	for _, address := range []string{p.url + "/chime/", p.url + "/chime/1.0.0/", "file://" + share +
+		"/index.html", "file://" + share + "/1.0.0/index.html"} {
+		dom, err := exec.Command(chromium, "--headless", "--no-sandbox", "--disable-gpu", "--disable-quic",
+			"--no-first-run",
+			"--disable-background-networking", "--disable-component-update", "--disable-sync",
+			"--user-data-dir="+t.TempDir(), "--dump-dom", address).Output()
 		if err != nil {
 			t.Fatalf("chromium: %v", err)
 		}
@@ -273,7 +279,8 @@ func TestPageAndFeedParse(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := json.Unmarshal(data, &index); err != nil || index.Latest != "1.0.0" || len(index.Releases) != 1 || index.Releases[0].Path != "1.0.0/" {
+	if err := json.Unmarshal(data, &index); err != nil || index.Latest != "1.0.0" || len(index.Releases) != 1 ||
+		index.Releases[0].Path != "1.0.0/" {
 		t.Errorf("the index: %v %+v", err, index)
 	}
 }

@@ -17,7 +17,8 @@ func TestStart(t *testing.T) {
 	git(t, dir, "remote", "add", "origin", "git@code.example.org:ridge/chime.git")
 	c := call{dir: dir}
 	printed := c.ok(t, "start", "--print")
-	contains(t, printed.out, `name = "chime"`, `repository = "https://code.example.org/ridge/chime"`, `"main.version" = "{version}"`)
+	contains(t, printed.out, `name = "chime"`, `repository = "https://code.example.org/ridge/chime"`,
+		`"main.version" = "{version}"`)
 	contains(t, c.ok(t, "start").out, "piedmont.toml is written", "chime (.)")
 	if r := c.run(t, "start"); r.code != 2 || !strings.Contains(r.err, "stays as it is") {
 		t.Errorf("a second start: exit %d\n%s", r.code, r.err)
@@ -112,7 +113,8 @@ programs = ["one", "two", "renamed", "root", "tool"]
 	if out, err := command("tar", "-xzf", archives[0], "-C", into).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
-	for name, want := range map[string]string{"one": "one equal", "two": "two equal", "renamed": "three two words 'quoted'", "root": "root ", "tool": "tool "} {
+	for name, want := range map[string]string{"one": "one equal", "two": "two equal",
+		"renamed": "three two words 'quoted'", "root": "root ", "tool": "tool "} {
 		out, err := command(filepath.Join(into, name)).CombinedOutput()
 		if err != nil || strings.TrimSuffix(string(out), "\n") != want {
 			t.Errorf("%s says %q (%v), want %q", name, out, err, want)

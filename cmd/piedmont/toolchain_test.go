@@ -39,7 +39,8 @@ func archiveOf(t testing.TB, members ...member) []byte {
 		if kind == 0 {
 			kind = tar.TypeReg
 		}
-		if err := w.WriteHeader(&tar.Header{Name: m.name, Linkname: m.link, Mode: 0o755, Size: int64(len(m.content)), Typeflag: kind}); err != nil {
+		if err := w.WriteHeader(&tar.Header{Name: m.name, Linkname: m.link, Mode: 0o755,
+			Size: int64(len(m.content)), Typeflag: kind}); err != nil {
 			t.Fatal(err)
 		}
 		if _, err := w.Write([]byte(m.content)); err != nil {
@@ -66,7 +67,8 @@ func hill(t testing.TB) []byte {
 	cc := testclient.Need(t, "gcc")
 	return archiveOf(t,
 		member{name: "hill-1.0/bin/hill-gcc", content: "#!/bin/sh\nexec " + cc + " -DHILL=7 \"$@\"\n"},
-		member{name: "hill-1.0/share/filler", content: strings.Repeat("0123456789abcdef", 40000) + fmt.Sprint(os.Getpid())},
+		member{name: "hill-1.0/share/filler", content: strings.Repeat("0123456789abcdef", 40000) +
+			fmt.Sprint(os.Getpid())},
 		member{name: "hill-1.0/bin/hill-link", link: "hill-gcc", kind: tar.TypeSymlink})
 }
 
@@ -149,11 +151,15 @@ func TestToolchainArchives(t *testing.T) {
 		{"a path", quote(file), good, 0, nil},
 		{"over HTTP", quote(server.URL + "/hill.tar.gz"), good, 0, nil},
 		{"broken three times and resumed", quote(server.URL + "/cut/hill.tar.gz"), good, 0, nil},
-		{"the second mirror", quote(server.URL+"/gone/hill.tar.gz") + ", " + quote(server.URL+"/hill.tar.gz"), good, 0, nil},
-		{"wrong digest", quote(server.URL + "/hill.tar.gz"), sha([]byte("other")), 1, []string{"[toolchain.hill]", "its SHA-256 is " + good, "is declared"}},
+		{"the second mirror", quote(server.URL+"/gone/hill.tar.gz") + ", " + quote(server.URL+"/hill.tar.gz"),
+			good, 0, nil},
+		{"wrong digest", quote(server.URL + "/hill.tar.gz"), sha([]byte("other")), 1,
+			[]string{"[toolchain.hill]", "its SHA-256 is " + good, "is declared"}},
 		{"wrong digest of a file", quote(file), sha([]byte("other")), 1, []string{"its SHA-256 is " + good}},
-		{"truncated", quote(server.URL + "/truncated/hill.tar.gz"), good, 1, []string{"its SHA-256 is " + sha(data[:len(data)/2])}},
-		{"gone everywhere", quote(server.URL+"/gone/a.tar.gz") + ", " + quote("file:///nowhere/b.tar.gz"), good, 1, []string{"404", "there is no such file"}},
+		{"truncated", quote(server.URL + "/truncated/hill.tar.gz"), good, 1,
+			[]string{"its SHA-256 is " + sha(data[:len(data)/2])}},
+		{"gone everywhere", quote(server.URL+"/gone/a.tar.gz") + ", " + quote("file:///nowhere/b.tar.gz"), good,
+			1, []string{"404", "there is no such file"}},
 	}
 	for _, c := range cases {
 		t.Run(c.name, func(t *testing.T) {
@@ -167,7 +173,8 @@ func TestToolchainArchives(t *testing.T) {
 			contains(t, r.err, c.tells...)
 			kept, _ := filepath.Glob(filepath.Join(cache, "piedmont", "toolchains", "*"))
 			for _, k := range kept {
-				if info, err := os.Stat(k); err == nil && !strings.HasSuffix(k, ".lock") && (c.code != 0 || !info.IsDir()) {
+				if info, err := os.Stat(k); err == nil && !strings.HasSuffix(k, ".lock") &&
+					(c.code != 0 || !info.IsDir()) {
 					t.Errorf("%s was left", k)
 				}
 			}
@@ -186,10 +193,12 @@ func TestHostileToolchains(t *testing.T) {
 	cc := member{name: "x/bin/hill-gcc", content: "#!/bin/sh\n"}
 	outside := filepath.Join(t.TempDir(), "outside")
 	cases := map[string][]member{
-		"up":                 {cc, {name: "x/../../evil", content: "x"}},
-		"absolute":           {cc, {name: outside, content: "x"}},
-		"through a link":     {cc, {name: "x/way", link: filepath.Dir(outside), kind: tar.TypeSymlink}, {name: "x/way/outside", content: "x"}},
-		"through a link up":  {cc, {name: "x/way", link: "../../..", kind: tar.TypeSymlink}, {name: "x/way/evil", content: "x"}},
+		"up":       {cc, {name: "x/../../evil", content: "x"}},
+		"absolute": {cc, {name: outside, content: "x"}},
+		"through a link": {cc, {name: "x/way", link: filepath.Dir(outside), kind: tar.TypeSymlink},
+			{name: "x/way/outside", content: "x"}},
+		"through a link up": {cc, {name: "x/way", link: "../../..", kind: tar.TypeSymlink},
+			{name: "x/way/evil", content: "x"}},
 		"hard link out":      {cc, {name: "x/way", link: "../../../etc/passwd", kind: tar.TypeLink}},
 		"a device":           {cc, {name: "x/null", kind: tar.TypeChar}},
 		"backslashes":        {cc, {name: `x\..\..\evil`, content: "x"}},
@@ -235,7 +244,8 @@ func TestToolchainByProxy(t *testing.T) {
 	}))
 	defer proxy.Close()
 	dir := onHill(t, `"http://tools.hutbell.example/hill.tar.gz"`, sha(data))
-	call{dir: dir, env: []string{"XDG_CACHE_HOME=" + t.TempDir(), "HTTP_PROXY=" + proxy.URL, "http_proxy=" + proxy.URL, "NO_PROXY=", "no_proxy="}}.ok(t, "make")
+	call{dir: dir, env: []string{"XDG_CACHE_HOME=" + t.TempDir(), "HTTP_PROXY=" + proxy.URL, "http_proxy=" +
+		proxy.URL, "NO_PROXY=", "no_proxy="}}.ok(t, "make")
 	if got := asked.Load(); got != "http://tools.hutbell.example/hill.tar.gz" {
 		t.Errorf("the proxy was asked for %v", got)
 	}
@@ -281,7 +291,8 @@ exec ` + testclient.Need(t, "gcc") + ` -DHILL=7 "$@"
 `})
 	write(t, dir, map[string]string{"hill.tar.gz": string(data), "waits": ""})
 	root := onHill(t, `"`+filepath.Join(dir, "hill.tar.gz")+`"`, sha(data))
-	write(t, root, map[string]string{"src/first.c": "int first(void) { return 1; }\n", "src/slow.c": "int slow(void) { return 2; }\n"})
+	write(t, root, map[string]string{"src/first.c": "int first(void) { return 1; }\n",
+		"src/slow.c": "int slow(void) { return 2; }\n"})
 	c := call{dir: root, env: []string{"XDG_CACHE_HOME=" + t.TempDir()}}
 	cmd := exec.Command(program, "make", "--jobs", "1")
 	cmd.Dir, cmd.Env = root, append(environment(), c.env...)

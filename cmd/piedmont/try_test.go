@@ -21,8 +21,11 @@ func tried(t testing.TB, trials string) string {
 import (
 	"fmt"
 	"net"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"syscall"
+	"time"
 )
 
 var version string
@@ -157,7 +160,8 @@ expect = "alone\ntrue <nil>"`, "passed", ""},
 	if out, err := command("pgrep", "-f", "unpacked/bell-1.0.0/bell sleep").Output(); err == nil {
 		t.Errorf("children are left: %s", out)
 	}
-	if left, _ := filepath.Glob(filepath.Join(os.TempDir(), "piedmont-trial-*", "unpacked", "bell-1.0.0")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(os.TempDir(), "piedmont-trial-*", "unpacked", "bell-1.0.0")); len(
+		left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 	record, err := os.ReadFile(filepath.Join(dir, "outbox", "1.0.0", "trials.json"))
@@ -166,7 +170,8 @@ expect = "alone\ntrue <nil>"`, "passed", ""},
 	}
 	contains(t, string(record), `"piedmont-trials/1"`, `"sha256"`, "rings on and on")
 	r = c.run(t, "try", "--trial", "crash", "--trial", "status")
-	contains(t, r.out, "failed crash on "+here, "| about to crash", "$ bell fail", "| no such bell", "2 failed of 2 trials")
+	contains(t, r.out, "failed crash on "+here, "| about to crash", "$ bell fail", "| no such bell",
+		"2 failed of 2 trials")
 	contains(t, r.err, "2 trials did not pass")
 	c.ok(t, "verify", filepath.Join(dir, "outbox", "1.0.0"))
 	if m := decode[struct{ Unchanged bool }](t, c.ok(t, "make", "--json")); !m.Unchanged {
@@ -207,7 +212,8 @@ required = true
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, dir, map[string]string{"main.go": strings.Replace(string(source), `"bell", version`, `"gong", version`, 1)})
+	write(t, dir, map[string]string{"main.go": strings.Replace(string(source), `"bell", version`,
+		`"gong", version`, 1)})
 	git(t, dir, "commit", "--quiet", "--all", "--message", "Ring otherwise")
 	git(t, dir, "tag", "--force", "v1.0.0")
 	record, err := os.ReadFile(filepath.Join(dir, "outbox", "1.0.0", "trials.json"))
@@ -271,13 +277,16 @@ required = true
 	}
 	c := call{dir: dir, env: []string{"PATH=" + bin}}
 	c.ok(t, "make")
-	contains(t, c.ok(t, "try", "--trial", "far").out, "not tried darwin/arm64: nothing on this machine runs such programs", "1 not tried of 1 trial")
+	contains(t, c.ok(t, "try", "--trial", "far").out,
+		"not tried darwin/arm64: nothing on this machine runs such programs", "1 not tried of 1 trial")
 	r := c.run(t, "try", "--trial", "must")
 	if r.code != 4 {
 		t.Errorf("exit %d, want 4", r.code)
 	}
-	contains(t, r.out+r.err, "there is no emulator qemu-s390x here (apt-get install qemu-user-static)", "1 trial that must pass could not be run here")
-	contains(t, c.run(t, "ready").out, "obstacle  trials", `trial "must" is required on linux/s390x`, "apt-get install qemu-user-static")
+	contains(t, r.out+r.err, "there is no emulator qemu-s390x here (apt-get install qemu-user-static)",
+		"1 trial that must pass could not be run here")
+	contains(t, c.run(t, "ready").out, "obstacle  trials", `trial "must" is required on linux/s390x`,
+		"apt-get install qemu-user-static")
 }
 
 // The faults of trials in piedmont.toml.

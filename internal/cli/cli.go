@@ -103,11 +103,15 @@ func (a *app) root() *cli.Command {
 		Version:         Version,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "C", Usage: "work in `DIR` instead of the current folder", Destination: &a.change},
-			&cli.StringFlag{Name: "config", Usage: "read `FILE` instead of looking for " + config.FileName, Destination: &a.config},
-			&cli.IntFlag{Name: "jobs", Usage: "do at most `N` things at once", Value: runtime.NumCPU(), HideDefault: true, Destination: &a.jobs},
+			&cli.StringFlag{Name: "config", Usage: "read `FILE` instead of looking for " + config.FileName,
+				Destination: &a.config},
+			&cli.IntFlag{Name: "jobs", Usage: "do at most `N` things at once", Value: runtime.NumCPU(),
+				HideDefault: true, Destination: &a.jobs},
 			&cli.BoolFlag{Name: "json", Usage: "print one JSON document instead of text", Destination: &a.json},
-			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but the result and what went wrong", Destination: &a.quiet},
-			&cli.BoolFlag{Name: "verbose", Usage: "print more: what patterns matched, what was unchanged", Destination: &a.verbose},
+			&cli.BoolFlag{Name: "quiet", Usage: "print nothing but the result and what went wrong",
+				Destination: &a.quiet},
+			&cli.BoolFlag{Name: "verbose", Usage: "print more: what patterns matched, what was unchanged",
+				Destination: &a.verbose},
 		},
 		Commands: []*cli.Command{
 			a.start(), a.demo(),
@@ -202,14 +206,15 @@ func unknownCommand(c *cli.Command, name string) error {
 	for _, sub := range c.VisibleCommands() {
 		known = append(known, sub.Name)
 	}
-	text := fmt.Sprintf("there is no command %q", name) + near.Question(name, known)
+	text := fmt.Sprintf("there is no command %q", name) + meant(name, known)
 	return usage(text + "\nRun \"" + c.FullName() + " --help\" to see them all")
 }
 
 // noArgs refuses words that a command does not take.
 func noArgs(c *cli.Command) error {
 	if c.Args().Present() {
-		return usage(fmt.Sprintf("%q takes no %q\nRun \"%s --help\" to see what it takes", c.FullName(), c.Args().First(), c.FullName()))
+		return usage(fmt.Sprintf("%q takes no %q\nRun \"%s --help\" to see what it takes", c.FullName(),
+			c.Args().First(), c.FullName()))
 	}
 	return nil
 }
@@ -217,7 +222,8 @@ func noArgs(c *cli.Command) error {
 // oneArg gives the one word that a command takes.
 func oneArg(c *cli.Command, what string) (string, error) {
 	if c.NArg() != 1 {
-		return "", usage(fmt.Sprintf("%q takes one %s\nRun \"%s --help\" to see an example", c.FullName(), what, c.FullName()))
+		return "", usage(fmt.Sprintf("%q takes one %s\nRun \"%s --help\" to see an example", c.FullName(), what,
+			c.FullName()))
 	}
 	return c.Args().First(), nil
 }

@@ -45,13 +45,18 @@ func (a *app) cut() *cli.Command {
 	return &cli.Command{
 		Name: "cut", Category: groupWork,
 		Usage: "decides the next version from the commits, writes the changelog, commits and tags",
-		Description: "It reads the commits since the last release as Conventional Commits 1.0, and\nshows the version, why it is that one, the changelog's new section, and every\nedit. Then it asks. When a step fails, files, index, branch and tags are as they\nwere. Nothing is pushed.\n\n" +
-			"With --to-branch the same is prepared as a commit for review, without a tag;\nwhen it is merged, \"piedmont cut\" only tags what was reviewed.",
+		Description: "It reads the commits since the last release as Conventional Commits 1.0, and\nshows " +
+			"the version, why it is that one, the changelog's new section, and every\nedit. Then it asks. " +
+			"When a step fails, files, index, branch and tags are as they\nwere. Nothing is pushed.\n\n" +
+			"With --to-branch the same is prepared as a commit for review, without a tag;\nwhen it is " +
+			"merged, \"piedmont cut\" only tags what was reviewed.",
 		Flags: []cli.Flag{
-			&cli.StringFlag{Name: "as", Usage: "cut `VERSION`, or major, minor, patch or rc, whatever the commits say", Destination: &o.as},
+			&cli.StringFlag{Name: "as", Usage: "cut `VERSION`, or major, minor, patch or rc, whatever the " +
+				"commits say", Destination: &o.as},
 			&cli.BoolFlag{Name: "yes", Usage: "do it without asking", Destination: &o.yes},
 			&cli.BoolFlag{Name: "dry-run", Usage: "show it and change nothing", Destination: &o.dry},
-			&cli.StringFlag{Name: "to-branch", Usage: "prepare it as a commit on the new branch `NAME`, without a tag", Destination: &o.branch},
+			&cli.StringFlag{Name: "to-branch",
+				Usage: "prepare it as a commit on the new branch `NAME`, without a tag", Destination: &o.branch},
 		},
 		Metadata: example("piedmont cut", "piedmont cut --as rc --yes", "piedmont cut --to-branch next-release"),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -117,7 +122,8 @@ func (a *app) runCut(ctx context.Context, o cutOptions) error {
 }
 
 func answerOf(p *cut.Proposal, o cutOptions) cutAnswer {
-	out := cutAnswer{Last: p.Last, Version: p.Version, Tag: p.Tag, Change: p.Decision.Change, Section: p.Section, Reviewed: p.Reviewed, Branch: o.branch,
+	out := cutAnswer{Last: p.Last, Version: p.Version, Tag: p.Tag, Change: p.Decision.Change,
+		Section: p.Section, Reviewed: p.Reviewed, Branch: o.branch,
 		Because: []cutReason{}, Others: []cutReason{}, Files: []string{}}
 	for _, c := range p.Decision.Because {
 		out.Because = append(out.Because, cutReason{c.Commit.ID, c.Subject})
@@ -137,7 +143,8 @@ func nothing(p *cut.Proposal) string {
 	if len(p.Changes) == 0 {
 		return "there are no commits"
 	}
-	return fmt.Sprintf("%s, and none of them asks for a release\nCut one all the same with: piedmont cut --as patch", term.Count(len(p.Changes), "commit"))
+	return fmt.Sprintf("%s, and none of them asks for a release\nCut one all the same with: piedmont cut "+
+		"--as patch", term.Count(len(p.Changes), "commit"))
 }
 
 func (a *app) showProposal(name string, p *cut.Proposal) {
@@ -156,7 +163,8 @@ func (a *app) showProposal(name string, p *cut.Proposal) {
 	case p.Last == "":
 		s.Print("No earlier version is tagged. Begin with another one with --as VERSION.")
 	default:
-		why := map[string]string{changelog.Major: "something breaks", changelog.Minor: "something is new", changelog.Patch: "something is mended"}[p.Decision.Change]
+		why := map[string]string{changelog.Major: "something breaks", changelog.Minor: "something is new",
+			changelog.Patch: "something is mended"}[p.Decision.Change]
 		if p.Decision.Early {
 			why += "; before 1.0.0 that is a minor release"
 		}
@@ -170,7 +178,8 @@ func (a *app) showProposal(name string, p *cut.Proposal) {
 		}
 	}
 	if len(others) > 0 {
-		s.Print("%s", s.Paint(term.Warn, term.Count(len(others), "commit")+" outside of the convention, which counted for nothing:"))
+		s.Print("%s", s.Paint(term.Warn, term.Count(len(others), "commit")+" outside of the convention, "+
+			"which counted for nothing:"))
 		a.list(others)
 	}
 	for _, e := range p.Edits {
@@ -230,8 +239,10 @@ func (a *app) showCut(p *cut.Proposal, o cutOptions) {
 		return
 	}
 	if o.branch != "" {
-		s.Print("\n%s is prepared on the branch %s. When it is merged, tag it with: %s", s.Paint(term.Bold, p.Version), o.branch, s.Paint(term.Name, "piedmont cut"))
+		s.Print("\n%s is prepared on the branch %s. When it is merged, tag it with: %s",
+			s.Paint(term.Bold, p.Version), o.branch, s.Paint(term.Name, "piedmont cut"))
 		return
 	}
-	s.Print("\n%s is cut and tagged %s. Ship it with: %s", s.Paint(term.Bold, p.Version), p.Tag, s.Paint(term.Name, "piedmont ship"))
+	s.Print("\n%s is cut and tagged %s. Ship it with: %s", s.Paint(term.Bold, p.Version), p.Tag,
+		s.Paint(term.Name, "piedmont ship"))
 }

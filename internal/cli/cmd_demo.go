@@ -26,9 +26,12 @@ func (a *app) demo() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Category: groupFirst,
 		Usage: "does the whole job on a sample project, with a release page of its own", ArgsUsage: "[DIR]",
-		Description: "It writes the project with its git history into DIR (without one, into a new\nfolder for temporary files), starts a release page on a free port of this\nmachine, ships, downloads what came out and verifies it.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "stay", Usage: "leave the release page running until Ctrl-C", Destination: &stay}},
-		Metadata:    example("piedmont demo", "piedmont demo hutbell-demo --stay"),
+		Description: "It writes the project with its git history into DIR (without one, into a new\nfolder " +
+			"for temporary files), starts a release page on a free port of this\nmachine, ships, downloads " +
+			"what came out and verifies it.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "stay",
+			Usage: "leave the release page running until Ctrl-C", Destination: &stay}},
+		Metadata: example("piedmont demo", "piedmont demo hutbell-demo --stay"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			dir, err := a.demoDir(c)
 			if err != nil {
@@ -87,7 +90,8 @@ func (a *app) runDemo(ctx context.Context, dir string, stay bool) error {
 	if err := a.demoRelease(ctx); err != nil {
 		return err
 	}
-	for _, where := range []string{address + demo.Name + "/" + demo.Version + "/", filepath.Join(dir, "share", demo.Version)} {
+	for _, where := range []string{address + demo.Name + "/" + demo.Version + "/",
+		filepath.Join(dir, "share", demo.Version)} {
 		a.step("Check what anybody gets there", "piedmont verify "+where)
 		r, err := a.runVerify(ctx, where)
 		if err != nil {
@@ -167,11 +171,13 @@ func (a *app) demoEnd(ctx context.Context, dir, data, address string, stay bool)
 // demoPage starts a release page and tells the sample project's configuration
 // about it, by the variables that it names.
 func (a *app) demoPage(ctx context.Context, data string) (address string, end func(), err error) {
-	server, err := serve.New(ctx, serve.Options{Data: data, Limits: serve.DefaultLimits, Present: kinds.New(kinds.Options{}).Present})
+	server, err := serve.New(ctx, serve.Options{Data: data, Limits: serve.DefaultLimits,
+		Present: kinds.New(kinds.Options{}).Present})
 	if err != nil {
 		return "", nil, err
 	}
-	secret, err := serve.OpenTokens(data).Add("demo", []string{demo.Name}, []string{api.RightUpload, api.RightPublish}, time.Now())
+	secret, err := serve.OpenTokens(data).Add("demo", []string{demo.Name},
+		[]string{api.RightUpload, api.RightPublish}, time.Now())
 	if err != nil {
 		return "", nil, err
 	}

@@ -36,10 +36,11 @@ func (a *app) make() *cli.Command {
 	var noWait bool
 	return &cli.Command{
 		Name: "make", Category: groupWork,
-		Usage:       "builds, packs, sums and writes the manifest: fills the outbox",
-		Description: "The files end in outbox/VERSION, which appears as a whole or not at all. What\nhas not changed since an earlier run is not made again.",
-		Flags:       []cli.Flag{noWaitFlag(&noWait)},
-		Metadata:    example("piedmont make", "piedmont make --jobs 4 --json"),
+		Usage: "builds, packs, sums and writes the manifest: fills the outbox",
+		Description: "The files end in outbox/VERSION, which appears as a whole or not at all. What\nhas " +
+			"not changed since an earlier run is not made again.",
+		Flags:    []cli.Flag{noWaitFlag(&noWait)},
+		Metadata: example("piedmont make", "piedmont make --jobs 4 --json"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
 				return err
@@ -63,14 +64,16 @@ func (a *app) make() *cli.Command {
 }
 
 func noWaitFlag(into *bool) cli.Flag {
-	return &cli.BoolFlag{Name: "no-wait", Usage: "fail at once when another run works in this project, and say which", Destination: into}
+	return &cli.BoolFlag{Name: "no-wait", Usage: "fail at once when another run works in this project, and " +
+		"say which", Destination: into}
 }
 
 func (a *app) makeOutbox(ctx context.Context, p *loaded, noWait bool) (*outbox.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
 	p.kinds.Finder.Events = sink
-	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.doc.Dir, Jobs: a.jobs, Makers: p.kinds.Makers(), Command: a.words, NoWait: noWait, Env: a.env, Events: sink})
+	return outbox.Make(ctx, p.plan, outbox.Options{Root: p.doc.Dir, Jobs: a.jobs, Makers: p.kinds.Makers(),
+		Command: a.words, NoWait: noWait, Env: a.env, Events: sink})
 }
 
 // showLeftOut names what this machine could not make, where that was allowed.
@@ -105,7 +108,8 @@ func (a *app) showMade(r *outbox.Result) {
 	if r.Unchanged {
 		how = "unchanged, seen in " + term.Took(r.Took)
 	}
-	s.Print("%s: %s, %s, %s", s.Paint(term.Bold, r.Manifest.Project.Name+" "+r.Version), term.Count(len(r.Manifest.Files), "file"), term.Size(total), how)
+	s.Print("%s: %s, %s, %s", s.Paint(term.Bold, r.Manifest.Project.Name+" "+r.Version),
+		term.Count(len(r.Manifest.Files), "file"), term.Size(total), how)
 	s.Print("They are in %s, with %s and %s", s.Paint(term.Name, a.shorten(r.Dir)), release.Name, release.SumsName)
 }
 
@@ -114,7 +118,8 @@ func (a *app) fileTable(m *release.Manifest) string {
 	for _, f := range m.Files {
 		rows = append(rows, []string{f.Name, f.Kind, f.Platform, term.Size(f.Size), f.SHA256[:12]})
 	}
-	return a.screen.Table([]term.Column{{Title: "file"}, {Title: "kind"}, {Title: "platform"}, {Title: "size", Right: true}, {Title: "sha-256 begins"}}, rows)
+	return a.screen.Table([]term.Column{{Title: "file"}, {Title: "kind"}, {Title: "platform"},
+		{Title: "size", Right: true}, {Title: "sha-256 begins"}}, rows)
 }
 
 // shorten writes a path as seen from the current folder where that is shorter.

@@ -17,9 +17,11 @@ import (
 func (a *app) plan() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Category: groupWork,
-		Usage:       "shows every file that will be made, from what, and where it will go",
-		Description: "It touches nothing. Names that collide and patterns that match nothing are\nerrors here, before anything is compiled. With --verbose it lists what each\npattern matched, how the compiler will be called, and what each package holds\nand needs.",
-		Metadata:    example("piedmont plan", "piedmont plan --json | jq -r '.files[].name'"),
+		Usage: "shows every file that will be made, from what, and where it will go",
+		Description: "It touches nothing. Names that collide and patterns that match nothing are\nerrors " +
+			"here, before anything is compiled. With --verbose it lists what each\npattern matched, how the " +
+			"compiler will be called, and what each package holds\nand needs.",
+		Metadata: example("piedmont plan", "piedmont plan --json | jq -r '.files[].name'"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
 				return err
@@ -49,7 +51,8 @@ func (a *app) showPlan(p *plan.Plan) {
 		}
 		rows = append(rows, []string{f.Name, f.Kind, f.Platform, f.MadeFrom, to})
 	}
-	s.Print("%s", s.Table([]term.Column{{Title: "file"}, {Title: "kind"}, {Title: "platform"}, {Title: "made from"}, {Title: "goes to"}}, rows))
+	s.Print("%s", s.Table([]term.Column{{Title: "file"}, {Title: "kind"}, {Title: "platform"},
+		{Title: "made from"}, {Title: "goes to"}}, rows))
 	if a.verbose {
 		a.showPlanDetails(p)
 	}
@@ -59,7 +62,8 @@ func (a *app) showPlan(p *plan.Plan) {
 	}
 	a.showLeftOut(p)
 	s.Print("")
-	s.Print("%s; %s to make in %s", term.Count(len(p.Artifacts), "file"), term.Count(programs, "program"), term.Count(len(p.Builds), "run"))
+	s.Print("%s; %s to make in %s", term.Count(len(p.Artifacts), "file"), term.Count(programs, "program"),
+		term.Count(len(p.Builds), "run"))
 	if len(p.Destinations) == 0 {
 		return
 	}
@@ -153,7 +157,8 @@ func (a *app) showPackagesPlanned(packages []*linuxpkg.Planned) {
 			rows = append(rows, []string{e.Mode, e.Owner + ":" + e.Group, path, about})
 		}
 		if len(rows) > 0 {
-			s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "owner"}, {Title: "path"}, {Title: "from"}}, rows))
+			s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "owner"}, {Title: "path"},
+				{Title: "from"}}, rows))
 		}
 		for _, key := range []string{"needs", "recommends", "suggests", "conflicts", "replaces", "provides"} {
 			list := p.Relations[key]

@@ -12,7 +12,6 @@ import (
 
 	"piedmont/internal/base/fault"
 	"piedmont/internal/base/httpx"
-	"piedmont/internal/base/near"
 	"piedmont/internal/check"
 	"piedmont/internal/check/trial"
 	"piedmont/internal/cli/term"
@@ -44,10 +43,11 @@ func (a *app) publish() *cli.Command {
 	var to []string
 	return &cli.Command{
 		Name: "publish", Category: groupWork,
-		Usage:       "brings the outbox to its destinations: draft, upload, verify, make public",
-		Description: "A destination shows nothing of a release before all of it is there and\nverified. Publishing again changes nothing; after a break it goes on where it\nstopped.",
-		Flags:       []cli.Flag{toFlag(&to)},
-		Metadata:    example("piedmont publish", "piedmont publish --to page"),
+		Usage: "brings the outbox to its destinations: draft, upload, verify, make public",
+		Description: "A destination shows nothing of a release before all of it is there and\nverified. " +
+			"Publishing again changes nothing; after a break it goes on where it\nstopped.",
+		Flags:    []cli.Flag{toFlag(&to)},
+		Metadata: example("piedmont publish", "piedmont publish --to page"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
 				return err
@@ -78,7 +78,8 @@ func (a *app) publish() *cli.Command {
 }
 
 func toFlag(into *[]string) cli.Flag {
-	return &cli.StringSliceFlag{Name: "to", Usage: "publish to the destination `NAME` only; may be given again", Destination: into}
+	return &cli.StringSliceFlag{Name: "to", Usage: "publish to the destination `NAME` only; may be given again",
+		Destination: into}
 }
 
 // choose picks the destinations: those that are named, else all that take this version.
@@ -95,7 +96,7 @@ func choose(p *loaded, names []string) ([]*publish.Keys, error) {
 	for _, name := range names {
 		d := publish.Find(p.doc, name)
 		if d == nil {
-			return nil, usage(fmt.Sprintf("there is no destination %q", name) + near.Question(name, known))
+			return nil, usage(fmt.Sprintf("there is no destination %q", name) + meant(name, known))
 		}
 		if p.plan.Preview && !d.Previews {
 			return nil, previewRefused(p, name)
@@ -119,7 +120,8 @@ func choose(p *loaded, names []string) ([]*publish.Keys, error) {
 func previewRefused(p *loaded, names string) error {
 	fix := "Commit everything and tag the commit, or set previews = true for the destination"
 	if p.plan.Reason == version.Untagged {
-		fix = "Tag the commit, such as with: git tag " + version.Of(p.doc).Pattern.Tag("1.0.0") + "\nOr set previews = true for the destination"
+		fix = "Tag the commit, such as with: git tag " + version.Of(p.doc).Pattern.Tag("1.0.0") +
+			"\nOr set previews = true for the destination"
 	}
 	return fault.Misuse(fmt.Sprintf("%s is a preview (%s), and %s takes none", p.plan.Version, p.plan.Why, names), fix)
 }
@@ -133,7 +135,8 @@ func (a *app) kept(p *loaded) (*publish.Outbox, error) {
 	return out, err
 }
 
-func (a *app) publishTo(ctx context.Context, p *loaded, out *publish.Outbox, targets []*publish.Keys) (publishedAnswer, error) {
+func (a *app) publishTo(ctx context.Context, p *loaded, out *publish.Outbox,
+	targets []*publish.Keys) (publishedAnswer, error) {
 	answer := publishedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version}
 	outstanding, err := trial.Outstanding(out.Dir, out.Manifest, trial.In(p.plan))
 	if err != nil {
@@ -155,7 +158,8 @@ func (a *app) publishTo(ctx context.Context, p *loaded, out *publish.Outbox, tar
 			}
 			return answer, err
 		}
-		answer.Destinations = append(answer.Destinations, publishedOnePer{t.Name, t.Kind, res.Where, res.Already, res.Sent, res.Skipped, res.Bytes, res.Took.Seconds()})
+		answer.Destinations = append(answer.Destinations, publishedOnePer{t.Name, t.Kind, res.Where,
+			res.Already, res.Sent, res.Skipped, res.Bytes, res.Took.Seconds()})
 	}
 	return answer, nil
 }
@@ -171,10 +175,12 @@ func sofar(answer publishedAnswer) string {
 	return fmt.Sprintf("\nIt is public at %s", strings.Join(names, ", "))
 }
 
-func (a *app) publishOne(ctx context.Context, out *publish.Outbox, name string, d publish.Destination) (*publish.Result, error) {
+func (a *app) publishOne(ctx context.Context, out *publish.Outbox, name string,
+	d publish.Destination) (*publish.Result, error) {
 	sink, stop := a.screen.Progress(a.quiet, a.verbose)
 	defer stop()
-	return publish.Run(ctx, out, d, publish.Options{Name: name, Jobs: max(2, a.jobs), Patience: httpx.DefaultPatience, Events: sink})
+	return publish.Run(ctx, out, d, publish.Options{Name: name, Jobs: max(2, a.jobs),
+		Patience: httpx.DefaultPatience, Events: sink})
 }
 
 func (a *app) showPublished(answer publishedAnswer) {
@@ -209,10 +215,12 @@ func (a *app) ship() *cli.Command {
 	var noWait bool
 	return &cli.Command{
 		Name: "ship", Category: groupWork,
-		Usage:       "sees that all is ready, makes, tries and publishes, in one go",
-		Description: "The same as \"piedmont ready\", \"piedmont make\", \"piedmont try\" and \"piedmont\npublish\". It stops before the first compile when something stands in the way, and\nbefore the first upload when a trial fails.",
-		Flags:       []cli.Flag{toFlag(&to), noWaitFlag(&noWait)},
-		Metadata:    example("piedmont ship"),
+		Usage: "sees that all is ready, makes, tries and publishes, in one go",
+		Description: "The same as \"piedmont ready\", \"piedmont make\", \"piedmont try\" and " +
+			"\"piedmont\npublish\". It stops before the first compile when something stands in the way, " +
+			"and\nbefore the first upload when a trial fails.",
+		Flags:    []cli.Flag{toFlag(&to), noWaitFlag(&noWait)},
+		Metadata: example("piedmont ship"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
 				return err
@@ -258,7 +266,8 @@ func (a *app) runShip(ctx context.Context, to []string, noWait bool) error {
 	if !tried.OK {
 		return a.trialsFailed(tried)
 	}
-	answer, err := a.publishTo(ctx, p, &publish.Outbox{Dir: res.Dir, Manifest: res.Manifest, Encoded: res.Encoded}, targets)
+	answer, err := a.publishTo(ctx, p, &publish.Outbox{Dir: res.Dir, Manifest: res.Manifest,
+		Encoded: res.Encoded}, targets)
 	if err != nil {
 		return err
 	}

@@ -30,10 +30,12 @@ func (a *app) ready() *cli.Command {
 	var to []string
 	return &cli.Command{
 		Name: "ready", Category: groupWork,
-		Usage:       "runs every check that can be run before a build, each with what mends it",
-		Description: "It changes nothing, and one obstacle does not hide another. The exit status is 3\nwhen something stands in the way of a release; what only advises does not count.",
-		Flags:       []cli.Flag{toFlag(&to)},
-		Metadata:    example("piedmont ready", "piedmont ready --json | jq -r '.findings[] | select(.state != \"ok\") | .mend'"),
+		Usage: "runs every check that can be run before a build, each with what mends it",
+		Description: "It changes nothing, and one obstacle does not hide another. The exit status is " +
+			"3\nwhen something stands in the way of a release; what only advises does not count.",
+		Flags: []cli.Flag{toFlag(&to)},
+		Metadata: example("piedmont ready",
+			"piedmont ready --json | jq -r '.findings[] | select(.state != \"ok\") | .mend'"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
 				return err
@@ -76,7 +78,8 @@ func (a *app) runReady(ctx context.Context, to []string) error {
 		return a.notReady(title, answer.Findings)
 	}
 	a.showFindings(answer.Findings)
-	a.screen.Print("\n%s is ready. Ship it with: %s", a.screen.Paint(term.Bold, title), a.screen.Paint(term.Name, "piedmont ship"))
+	a.screen.Print("\n%s is ready. Ship it with: %s", a.screen.Paint(term.Bold, title),
+		a.screen.Paint(term.Name, "piedmont ship"))
 	return nil
 }
 
@@ -107,7 +110,8 @@ func (a *app) look(ctx context.Context, p *loaded, to []string, answer *readyAns
 func (a *app) check(ctx context.Context, p *loaded, look *check.Project) []check.Finding {
 	if !a.quiet {
 		patience := time.AfterFunc(time.Second, func() {
-			a.screen.Say("Checking. The first time, a trivial program is compiled for each platform; that takes a while")
+			a.screen.Say("Checking. The first time, a trivial program is compiled for each platform; that " +
+				"takes a while")
 		})
 		defer patience.Stop()
 	}
@@ -124,7 +128,8 @@ func chosen(p *loaded, names []string) ([]*publish.Keys, error) {
 }
 
 func (a *app) readyProject(p *loaded, targets []*publish.Keys) *check.Project {
-	out := &check.Project{Doc: p.doc, Facts: p.facts, Repo: a.repo(p.doc.Dir), Plan: p.plan, PreviewFits: len(targets) > 0}
+	out := &check.Project{Doc: p.doc, Facts: p.facts, Repo: a.repo(p.doc.Dir), Plan: p.plan,
+		PreviewFits: len(targets) > 0}
 	for _, t := range targets {
 		out.PreviewFits = out.PreviewFits && t.Previews
 		out.Destinations = append(out.Destinations, t.Name)
@@ -149,7 +154,8 @@ func (a *app) notReady(title string, findings []check.Finding) error {
 		stand = "stands"
 	}
 	a.screen.Say("")
-	a.screen.Say("%s", a.screen.PaintErr(term.Bad, fmt.Sprintf("%s is not ready: %s %s in the way", title, term.Count(n, "obstacle"), stand)))
+	a.screen.Say("%s", a.screen.PaintErr(term.Bad, fmt.Sprintf("%s is not ready: %s %s in the way", title,
+		term.Count(n, "obstacle"), stand)))
 	return told{fault.NotReady}
 }
 
@@ -166,7 +172,8 @@ func (a *app) showFindings(findings []check.Finding) {
 	for _, f := range findings {
 		st := states[f.State]
 		what, more, _ := strings.Cut(f.What, "\n")
-		s.Print("  %s%s  %-*s  %s", s.Paint(st.style, st.word), strings.Repeat(" ", 8-len(st.word)), wide, f.Check, printable(what))
+		s.Print("  %s%s  %-*s  %s", s.Paint(st.style, st.word), strings.Repeat(" ", 8-len(st.word)), wide,
+			f.Check, printable(what))
 		indent := strings.Repeat(" ", 2+8+2+wide+2)
 		if more != "" {
 			for _, line := range strings.Split(more, "\n") {

@@ -19,15 +19,20 @@ import (
 func (a *app) serve() *cli.Command {
 	var data, listen, address string
 	dataFlag := func() cli.Flag {
-		return &cli.StringFlag{Name: "data", Usage: "keep everything in the folder `DIR`", Destination: &data, Local: true}
+		return &cli.StringFlag{Name: "data", Usage: "keep everything in the folder `DIR`", Destination: &data,
+			Local: true}
 	}
 	return &cli.Command{
 		Name: "serve", Category: groupServe,
-		Usage:       "runs a release page: takes releases from those with a token, shows them to all",
-		Description: "It prints its address and runs until it is interrupted; running uploads may\nfinish then. It speaks plain HTTP: put a server with TLS before it when others\nreach it over a network, and tell it that address with --address.",
+		Usage: "runs a release page: takes releases from those with a token, shows them to all",
+		Description: "It prints its address and runs until it is interrupted; running uploads may\nfinish " +
+			"then. It speaks plain HTTP: put a server with TLS before it when others\nreach it over a " +
+			"network, and tell it that address with --address.",
 		Flags: []cli.Flag{dataFlag(),
-			&cli.StringFlag{Name: "listen", Usage: "listen at `HOST:PORT`; port 0 takes a free one", Value: "127.0.0.1:8730", Destination: &listen},
-			&cli.StringFlag{Name: "address", Usage: "the `URL` at which readers reach it, for links in the feed", Destination: &address},
+			&cli.StringFlag{Name: "listen", Usage: "listen at `HOST:PORT`; port 0 takes a free one",
+				Value: "127.0.0.1:8730", Destination: &listen},
+			&cli.StringFlag{Name: "address",
+				Usage: "the `URL` at which readers reach it, for links in the feed", Destination: &address},
 		},
 		Metadata: example("piedmont serve --data pages --listen 127.0.0.1:8730"),
 		Commands: []*cli.Command{a.tokenCommand(&data, dataFlag)},
@@ -44,7 +49,8 @@ func (a *app) serve() *cli.Command {
 }
 
 func (a *app) runServe(ctx context.Context, data, listen, address string) error {
-	server, err := serve.New(ctx, serve.Options{Data: a.path(data), Address: address, Limits: serve.DefaultLimits, Log: a.log,
+	server, err := serve.New(ctx, serve.Options{Data: a.path(data), Address: address,
+		Limits: serve.DefaultLimits, Log: a.log,
 		Present: kinds.New(kinds.Options{}).Present})
 	if err != nil {
 		return err
@@ -58,7 +64,8 @@ func (a *app) runServe(ctx context.Context, data, listen, address string) error 
 	if !a.quiet {
 		a.screen.Say("The release page of %s; Ctrl-C ends it", data)
 		if list, err := serve.OpenTokens(a.path(data)).List(); err == nil && len(list) == 0 {
-			a.screen.Say("Nobody can publish yet: make a token with \"piedmont serve token new NAME --data %s --project PROJECT\"", data)
+			a.screen.Say("Nobody can publish yet: make a token with \"piedmont serve token new NAME --data "+
+				"%s --project PROJECT\"", data)
 		}
 	}
 	return server.Serve(ctx, l)
@@ -94,10 +101,15 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 				Name: "new", Usage: "makes a token and prints it, this once", ArgsUsage: "NAME",
 				Description: "The page keeps only its hash. Hand it over where nobody else can read it.",
 				Flags: []cli.Flag{dataFlag(),
-					&cli.StringSliceFlag{Name: "project", Usage: "allow the project `NAME`; may be given again; \"*\" is every project", Destination: &projects},
-					&cli.StringSliceFlag{Name: "right", Usage: "give the `RIGHT` upload, publish or withdraw; may be given again; all of them without", Destination: &rights},
+					&cli.StringSliceFlag{Name: "project",
+						Usage:       "allow the project `NAME`; may be given again; \"*\" is every project",
+						Destination: &projects},
+					&cli.StringSliceFlag{Name: "right",
+						Usage: "give the `RIGHT` upload, publish or withdraw; may be given again; all of " +
+							"them without", Destination: &rights},
 				},
-				Metadata: example("piedmont serve token new build-machine --data pages --project hutbell --right upload --right publish"),
+				Metadata: example("piedmont serve token new build-machine --data pages --project hutbell " +
+					"--right upload --right publish"),
 				Action: func(_ context.Context, c *cli.Command) error {
 					name, tokens, err := need(c, "name for the token")
 					if err != nil {
@@ -117,7 +129,8 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 						return err
 					}
 					if a.json {
-						return a.printJSON(map[string]any{"name": name, "token": secret, "projects": projects, "rights": rights})
+						return a.printJSON(map[string]any{"name": name, "token": secret, "projects": projects,
+							"rights": rights})
 					}
 					a.screen.Print("%s", secret)
 					return nil
@@ -148,9 +161,11 @@ func (a *app) tokenCommand(data *string, dataFlag func() cli.Flag) *cli.Command 
 					}
 					var rows [][]string
 					for _, t := range list {
-						rows = append(rows, []string{t.Name, strings.Join(t.Projects, ", "), strings.Join(t.Rights, ", "), t.Created.Format("2006-01-02")})
+						rows = append(rows, []string{t.Name, strings.Join(t.Projects, ", "),
+							strings.Join(t.Rights, ", "), t.Created.Format("2006-01-02")})
 					}
-					a.screen.Print("%s", a.screen.Table([]term.Column{{Title: "name"}, {Title: "projects"}, {Title: "rights"}, {Title: "made"}}, rows))
+					a.screen.Print("%s", a.screen.Table([]term.Column{{Title: "name"}, {Title: "projects"},
+						{Title: "rights"}, {Title: "made"}}, rows))
 					return nil
 				},
 			},

@@ -30,12 +30,17 @@ func (a *app) show() *cli.Command {
 	return &cli.Command{
 		Name: "show", Category: groupLook,
 		Usage: "tells what an executable, an archive, a package or a manifest is and holds", ArgsUsage: "FILE [PATH]",
-		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), zip\narchives, packages (deb, rpm, apk, arch) and manifest.json. PATH is an executable inside of an archive. The format\nis known by the content, not by the name.",
-		Metadata:    example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz", "piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz hutbell", "piedmont show /usr/bin/git", "piedmont show outbox/1.4.0/manifest.json"),
-		Commands:    []*cli.Command{a.showPlatforms()},
+		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), " +
+			"zip\narchives, packages (deb, rpm, apk, arch) and manifest.json. PATH is an executable inside " +
+			"of an archive. The format\nis known by the content, not by the name.",
+		Metadata: example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz",
+			"piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz hutbell", "piedmont show /usr/bin/git",
+			"piedmont show outbox/1.4.0/manifest.json"),
+		Commands: []*cli.Command{a.showPlatforms()},
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.NArg() == 0 || c.NArg() > 2 {
-				return usage("name a file to show, and if it is an archive, an executable in it; or run \"piedmont show platforms\"")
+				return usage("name a file to show, and if it is an archive, an executable in it; or run " +
+					"\"piedmont show platforms\"")
 			}
 			path := a.path(c.Args().First())
 			info, err := os.Stat(path)
@@ -46,7 +51,8 @@ func (a *app) show() *cli.Command {
 				return err
 			}
 			if info.IsDir() {
-				return usage(fmt.Sprintf("%s is a folder: name a file in it, or run \"piedmont verify %s\"", path, path))
+				return usage(fmt.Sprintf("%s is a folder: name a file in it, or run \"piedmont verify %s\"",
+					path, path))
 			}
 			if c.NArg() == 2 {
 				return a.showMember(ctx, path, c.Args().Get(1))
@@ -88,7 +94,8 @@ func (a *app) showManifest(path string) error {
 	}
 	s := a.screen
 	s.Print("%s%s", s.Paint(term.Bold, m.Project.Name+" "+m.Version), s.Paint(term.Soft, "  "+m.Project.Summary))
-	s.Print("made from commit %s of %s%s", m.Commit.ID[:10], m.Commit.Time.UTC().Format("2006-01-02 15:04 UTC"), tagged(m))
+	s.Print("made from commit %s of %s%s", m.Commit.ID[:10], m.Commit.Time.UTC().Format("2006-01-02 15:04 UTC"),
+		tagged(m))
 	s.Print("")
 	s.Print("%s", a.fileTable(m))
 	if !a.verbose {
@@ -103,7 +110,8 @@ func (a *app) showManifest(path string) error {
 		for _, e := range file.Holds {
 			rows = append(rows, []string{archive.Octal(e.Mode), e.Path, term.Size(e.Size), e.Link})
 		}
-		s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "path"}, {Title: "size", Right: true}, {Title: "link to"}}, rows))
+		s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "path"}, {Title: "size", Right: true},
+			{Title: "link to"}}, rows))
 	}
 	return nil
 }
@@ -118,7 +126,8 @@ func tagged(m *release.Manifest) string {
 func (a *app) showArchive(ctx context.Context, path string, size int64) error {
 	format, items, found, err := binariesIn(ctx, path)
 	if errors.Is(err, archive.ErrNotArchive) {
-		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an archive (tar, zip), a package (deb, rpm, apk, arch) or a manifest.json", path)
+		return fmt.Errorf("%s: this is no file that Piedmont knows: an executable (ELF, Mach-O, PE), an "+
+			"archive (tar, zip), a package (deb, rpm, apk, arch) or a manifest.json", path)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", path, err)
@@ -134,14 +143,17 @@ func (a *app) showArchive(ctx context.Context, path string, size int64) error {
 	var total int64
 	for _, i := range items {
 		total += i.Size
-		rows = append(rows, []string{archive.Octal(i.Mode), i.Type(), owner(i), i.Time.Format("2006-01-02 15:04:05"), sizeOf(i), printable(i.Path), printable(i.Link)})
+		rows = append(rows, []string{archive.Octal(i.Mode), i.Type(), owner(i),
+			i.Time.Format("2006-01-02 15:04:05"), sizeOf(i), printable(i.Path), printable(i.Link)})
 	}
-	s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"}, {Title: "time (UTC)"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
+	s.Print("%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"},
+		{Title: "time (UTC)"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
 	if text := a.binaryTable(items, found); text != "" {
 		s.Print("\n%s", text)
 	}
 	s.Print("")
-	s.Print("%s: %s archive, %s, %s of content in %s", s.Paint(term.Bold, filepath.Base(path)), format, entries(len(items)), term.Size(total), term.Size(size))
+	s.Print("%s: %s archive, %s, %s of content in %s", s.Paint(term.Bold, filepath.Base(path)), format,
+		entries(len(items)), term.Size(total), term.Size(size))
 	return nil
 }
 

@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"piedmont/internal/base/near"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/format/archive"
 	"piedmont/internal/format/exe"
@@ -204,11 +203,12 @@ func (a *app) showMember(ctx context.Context, file, member string) error {
 	case err != nil:
 		return fmt.Errorf("%s: %w", file, err)
 	}
-	return usage(fmt.Sprintf("%s holds no file %s%s", file, member, near.Question(member, names)))
+	return usage(fmt.Sprintf("%s holds no file %s%s", file, member, meant(member, names)))
 }
 
 // binariesIn examines every executable of an archive.
-func binariesIn(ctx context.Context, path string) (format string, items []archive.Entry, found map[string]*exe.Info, err error) {
+func binariesIn(ctx context.Context, path string) (format string, items []archive.Entry,
+	found map[string]*exe.Info, err error) {
 	found = map[string]*exe.Info{}
 	format, items, err = archive.Walk(ctx, path, readers(), func(i archive.Entry, r io.Reader) error {
 		x, err := exe.ReadStream(r)
@@ -232,5 +232,6 @@ func (a *app) binaryTable(items []archive.Entry, found map[string]*exe.Info) str
 	if len(rows) == 0 {
 		return ""
 	}
-	return a.screen.Table([]term.Column{{Title: "executable"}, {Title: "platform"}, {Title: "linkage"}, {Title: "runs on"}, {Title: "symbols"}, {Title: "hardening"}}, rows)
+	return a.screen.Table([]term.Column{{Title: "executable"}, {Title: "platform"}, {Title: "linkage"},
+		{Title: "runs on"}, {Title: "symbols"}, {Title: "hardening"}}, rows)
 }

@@ -71,7 +71,8 @@ func (a *app) showPackage(ctx context.Context, path string, format linuxpkg.Form
 
 func (a *app) printPackage(path string, size int64, p *linuxpkg.Shown, found map[string]*exe.Info) {
 	s := a.screen
-	s.Print("%s  %s", s.Paint(term.Bold, printable(p.Name+" "+p.Version)), s.Paint(term.Soft, p.Format+" package, "+term.Size(size)))
+	s.Print("%s  %s", s.Paint(term.Bold, printable(p.Name+" "+p.Version)),
+		s.Paint(term.Soft, p.Format+" package, "+term.Size(size)))
 	var rows [][]string
 	last := ""
 	for _, f := range p.Fields {
@@ -102,10 +103,12 @@ func (a *app) printPackage(path string, size int64, p *linuxpkg.Shown, found map
 	}
 	rows = nil
 	for _, i := range p.Files {
-		rows = append(rows, []string{archive.Octal(i.Mode), i.Type(), owner(i), sizeOf(i), printable(i.Path), printable(i.Link)})
+		rows = append(rows, []string{archive.Octal(i.Mode), i.Type(), owner(i), sizeOf(i), printable(i.Path),
+			printable(i.Link)})
 	}
 	if len(rows) > 0 {
-		s.Print("\n%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"}, {Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
+		s.Print("\n%s", s.Table([]term.Column{{Title: "mode"}, {Title: "type"}, {Title: "owner"},
+			{Title: "size", Right: true}, {Title: "path"}, {Title: "link to"}}, rows))
 	}
 	if text := a.binaryTable(p.Files, found); text != "" {
 		s.Print("\n%s", text)

@@ -32,7 +32,8 @@ type platformAnswer struct {
 
 func (a *app) showPlatforms() *cli.Command {
 	return &cli.Command{
-		Name: "platforms", Usage: "lists every platform of the project: which compiler, from where, which emulator, what is missing",
+		Name: "platforms", Usage: "lists every platform of the project: which compiler, from where, which " +
+			"emulator, what is missing",
 		Metadata: example("piedmont show platforms", "piedmont show platforms --json"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
@@ -159,7 +160,8 @@ func (a *app) printPlatforms(name string, list []platformAnswer) {
 		from := strings.Join(slices.DeleteFunc(slices.Clone(p.From), func(s string) bool { return s == "" }), ", ")
 		rows = append(rows, []string{p.Platform, strings.Join(p.Programs, ", "), compilers, from, emulator})
 	}
-	s.Print("%s", s.Table([]term.Column{{Title: "platform"}, {Title: "programs"}, {Title: "compiled by"}, {Title: "from"}, {Title: "tried by"}}, rows))
+	s.Print("%s", s.Table([]term.Column{{Title: "platform"}, {Title: "programs"}, {Title: "compiled by"},
+		{Title: "from"}, {Title: "tried by"}}, rows))
 	type gap struct{ what, mend string }
 	var gaps []gap
 	where := map[gap][]string{}

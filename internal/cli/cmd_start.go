@@ -18,17 +18,20 @@ func (a *app) start() *cli.Command {
 	var print bool
 	return &cli.Command{
 		Name: "start", Category: groupFirst,
-		Usage:       "looks at the folder and writes a first " + config.FileName,
-		Description: "It finds the Go programs, the module's name, the licence and the remote, and\nwrites a file with comments that \"piedmont plan\" accepts. A file that is there\nalready stays as it is.",
-		Flags:       []cli.Flag{&cli.BoolFlag{Name: "print", Usage: "print the file instead of writing it", Destination: &print}},
-		Metadata:    example("piedmont start", "piedmont -C ../hutbell start --print"),
+		Usage: "looks at the folder and writes a first " + config.FileName,
+		Description: "It finds the Go programs, the module's name, the licence and the remote, and\nwrites " +
+			"a file with comments that \"piedmont plan\" accepts. A file that is there\nalready stays as it is.",
+		Flags: []cli.Flag{&cli.BoolFlag{Name: "print", Usage: "print the file instead of writing it",
+			Destination: &print}},
+		Metadata: example("piedmont start", "piedmont -C ../hutbell start --print"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {
 				return err
 			}
 			file := filepath.Join(a.dir, config.FileName)
 			if _, err := os.Lstat(file); err == nil && !print {
-				return usage(fmt.Sprintf("there is a %s here already, and it stays as it is: see what it makes with \"piedmont plan\"", config.FileName))
+				return usage(fmt.Sprintf("there is a %s here already, and it stays as it is: see what it "+
+					"makes with \"piedmont plan\"", config.FileName))
 			}
 			found, err := scaffold.Look(ctx, a.dir, a.env)
 			if err != nil {
@@ -86,5 +89,6 @@ func (a *app) showFound(f *scaffold.Found) {
 		{"repository", or(f.Repository, "no remote")},
 	}))
 	s.Print("")
-	s.Print("%s is written. Read it, commit it, and see what it makes: %s", s.Paint(term.Bold, config.FileName), s.Paint(term.Name, "piedmont plan"))
+	s.Print("%s is written. Read it, commit it, and see what it makes: %s", s.Paint(term.Bold, config.FileName),
+		s.Paint(term.Name, "piedmont plan"))
 }

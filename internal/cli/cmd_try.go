@@ -12,7 +12,6 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"piedmont/internal/base/fault"
-	"piedmont/internal/base/near"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/check/trial"
 	"piedmont/internal/cli/term"
@@ -37,11 +36,16 @@ func (a *app) try() *cli.Command {
 	var names, platforms []string
 	return &cli.Command{
 		Name: "try", Category: groupWork,
-		Usage:       "runs the trials on the files of the outbox, each in a clean place",
-		Description: "Each archive is unpacked into an empty folder, and the trial's command runs there\nwith an empty home and, where the system allows it, no network: natively, by QEMU\nfor other processors, by Wine for Windows. The exit status is 4 when a trial\nfails, or when one that is required cannot be run here.",
+		Usage: "runs the trials on the files of the outbox, each in a clean place",
+		Description: "Each archive is unpacked into an empty folder, and the trial's command runs " +
+			"there\nwith an empty home and, where the system allows it, no network: natively, by QEMU\nfor " +
+			"other processors, by Wine for Windows. The exit status is 4 when a trial\nfails, or when " +
+			"one that is required cannot be run here.",
 		Flags: []cli.Flag{
-			&cli.StringSliceFlag{Name: "trial", Usage: "run the trial `NAME` only; may be given again", Destination: &names},
-			&cli.StringSliceFlag{Name: "platform", Usage: "run the trials of `PLATFORM` only; may be given again", Destination: &platforms},
+			&cli.StringSliceFlag{Name: "trial", Usage: "run the trial `NAME` only; may be given again",
+				Destination: &names},
+			&cli.StringSliceFlag{Name: "platform",
+				Usage: "run the trials of `PLATFORM` only; may be given again", Destination: &platforms},
 		},
 		Metadata: example("piedmont try", "piedmont try --trial says-its-version --platform linux/arm64"),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -99,21 +103,24 @@ func chosenTrials(p *loaded, names, platforms []string) ([]trial.Trial, error) {
 			knownPlatforms = append(knownPlatforms, t.Platform)
 		}
 	}
-	for what, list := range map[string][2][]string{"trial": {names, knownNames}, "trial for the platform": {platforms, knownPlatforms}} {
+	for what, list := range map[string][2][]string{"trial": {names, knownNames},
+		"trial for the platform": {platforms, knownPlatforms}} {
 		for _, name := range list[0] {
 			if slices.Contains(list[1], name) {
 				continue
 			}
-			return nil, usage(fmt.Sprintf("there is no %s %q", what, name) + near.Question(name, list[1]))
+			return nil, usage(fmt.Sprintf("there is no %s %q", what, name) + meant(name, list[1]))
 		}
 	}
 	return slices.DeleteFunc(slices.Clone(trial.In(p.plan)), func(t trial.Trial) bool {
-		return len(names) > 0 && !slices.Contains(names, t.Name) || len(platforms) > 0 && !slices.Contains(platforms, t.Platform)
+		return len(names) > 0 && !slices.Contains(names, t.Name) || len(platforms) > 0 &&
+			!slices.Contains(platforms, t.Platform)
 	}), nil
 }
 
 // tryOutbox runs trials and keeps their results beside the files.
-func (a *app) tryOutbox(ctx context.Context, p *loaded, dir string, m *release.Manifest, trials []trial.Trial) (triedAnswer, error) {
+func (a *app) tryOutbox(ctx context.Context, p *loaded, dir string, m *release.Manifest,
+	trials []trial.Trial) (triedAnswer, error) {
 	answer := triedAnswer{Project: p.plan.Project.Name, Version: p.plan.Version, OK: true, Trials: []trial.Result{}}
 	if len(trials) == 0 {
 		return answer, nil
@@ -163,14 +170,16 @@ func (a *app) showTried(t triedAnswer) {
 	s := a.screen
 	var rows [][]string
 	for _, r := range t.Trials {
-		style := map[string]term.Style{trial.Passed: term.Good, trial.Failed: term.Bad, trial.NotTried: term.Warn}[r.State]
+		style := map[string]term.Style{trial.Passed: term.Good, trial.Failed: term.Bad,
+			trial.NotTried: term.Warn}[r.State]
 		took := term.Took(time.Duration(r.Seconds * float64(time.Second)))
 		if r.State == trial.NotTried {
 			took = ""
 		}
 		rows = append(rows, []string{r.Trial, r.Platform, r.By, s.Paint(style, r.State), took})
 	}
-	s.Print("%s", s.Table([]term.Column{{Title: "trial"}, {Title: "platform"}, {Title: "run by"}, {Title: "result"}, {Title: "took", Right: true}}, rows))
+	s.Print("%s", s.Table([]term.Column{{Title: "trial"}, {Title: "platform"}, {Title: "run by"},
+		{Title: "result"}, {Title: "took", Right: true}}, rows))
 	a.showReasons(t.Trials)
 	s.Print("")
 	parts := []string{fmt.Sprintf("%d passed", t.Passed)}
@@ -180,7 +189,8 @@ func (a *app) showTried(t triedAnswer) {
 	if t.NotTried > 0 {
 		parts = append(parts, fmt.Sprintf("%d not tried", t.NotTried))
 	}
-	s.Print("%s: %s of %s, in %s", s.Paint(term.Bold, t.Project+" "+t.Version), strings.Join(parts, ", "), term.Count(len(t.Trials), "trial"), term.Took(time.Duration(t.Seconds*float64(time.Second))))
+	s.Print("%s: %s of %s, in %s", s.Paint(term.Bold, t.Project+" "+t.Version), strings.Join(parts, ", "),
+		term.Count(len(t.Trials), "trial"), term.Took(time.Duration(t.Seconds*float64(time.Second))))
 }
 
 // showReasons tells why trials failed or were not run; one reason for several

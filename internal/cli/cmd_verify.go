@@ -18,8 +18,12 @@ func (a *app) verify() *cli.Command {
 	return &cli.Command{
 		Name: "verify", Category: groupLook,
 		Usage: "checks a folder or an address against its manifest and checksums", ArgsUsage: "WHERE",
-		Description: "WHERE is a folder with a release, its manifest.json, or an address: of a\nrelease, or of a project, whose latest release is meant then. Sizes, SHA-256\nand SHA-512 of every file are checked, and SHA256SUMS against the manifest.\nThe exit status is 6 when something does not match.",
-		Metadata:    example("piedmont verify outbox/1.4.0", "piedmont verify https://releases.example.org/hutbell/1.4.0/"),
+		Description: "WHERE is a folder with a release, its manifest.json, or an address: of a\nrelease, or " +
+			"of a project, whose latest release is meant then. Sizes, SHA-256\nand SHA-512 of every file " +
+			"are checked, and SHA256SUMS against the manifest.\nThe exit status is 6 when something " +
+			"does not match.",
+		Metadata: example("piedmont verify outbox/1.4.0",
+			"piedmont verify https://releases.example.org/hutbell/1.4.0/"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			where, err := oneArg(c, "folder, manifest or address")
 			if err != nil {
@@ -57,14 +61,16 @@ func (a *app) runVerify(ctx context.Context, where string) (*verify.Report, erro
 		r, err = verify.Folder(ctx, a.path(where), o)
 	}
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, usage(fmt.Sprintf("there is nothing at %s: name a folder with a release, its manifest.json, or an address", where))
+		return nil, usage(fmt.Sprintf("there is nothing at %s: name a folder with a release, its "+
+			"manifest.json, or an address", where))
 	}
 	return r, err
 }
 
 func (a *app) showReport(r *verify.Report) {
 	s := a.screen
-	styles := map[string]term.Style{verify.OK: term.Good, verify.Missing: term.Bad, verify.Differs: term.Bad, verify.Surplus: term.Warn}
+	styles := map[string]term.Style{verify.OK: term.Good, verify.Missing: term.Bad, verify.Differs: term.Bad,
+		verify.Surplus: term.Warn}
 	var rows [][]string
 	var total int64
 	bad := 0
@@ -83,13 +89,16 @@ func (a *app) showReport(r *verify.Report) {
 		rows = append(rows, []string{s.Paint(styles[f.State], f.State), f.Name, size, f.Detail})
 	}
 	if len(rows) > 0 {
-		s.Print("%s", s.Table([]term.Column{{Title: "found"}, {Title: "file"}, {Title: "size", Right: true}, {Title: "what is wrong"}}, rows))
+		s.Print("%s", s.Table([]term.Column{{Title: "found"}, {Title: "file"}, {Title: "size", Right: true},
+			{Title: "what is wrong"}}, rows))
 		s.Print("")
 	}
 	name := s.Paint(term.Bold, r.Project+" "+r.Version)
 	if r.OK {
-		s.Print("%s at %s is what its manifest says: %s, %s", name, s.Paint(term.Name, r.Where), term.Count(len(r.Files), "file"), term.Size(total))
+		s.Print("%s at %s is what its manifest says: %s, %s", name, s.Paint(term.Name, r.Where),
+			term.Count(len(r.Files), "file"), term.Size(total))
 		return
 	}
-	s.Print("%s", s.Paint(term.Bad, term.Count(bad, "file")+" of "+r.Project+" "+r.Version+" at "+r.Where+" not as the manifest says"))
+	s.Print("%s", s.Paint(term.Bad,
+		term.Count(bad, "file")+" of "+r.Project+" "+r.Version+" at "+r.Where+" not as the manifest says"))
 }

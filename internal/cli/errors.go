@@ -9,6 +9,7 @@ import (
 	"syscall"
 
 	"piedmont/internal/base/fault"
+	"piedmont/internal/base/near"
 	"piedmont/internal/cli/term"
 	"piedmont/internal/config"
 	"piedmont/internal/lang"
@@ -38,6 +39,14 @@ func (t told) Error() string            { return "told already" }
 func (t told) ExitStatus() fault.Status { return t.status }
 
 func usage(text string) error { return fault.Misuse(text, "") }
+
+// meant ends a sentence with the name that was perhaps meant.
+func meant(name string, known []string) string {
+	if question := near.Question(name, known); question != "" {
+		return "; " + question
+	}
+	return ""
+}
 
 // exit says what went wrong and gives the status for it.
 func (a *app) exit(ctx context.Context, err error) int {
@@ -109,7 +118,8 @@ func (a *app) tellSteps(e *engine.Error) {
 		}
 		var examined *lang.ExamineError
 		if errors.As(f.Err, &examined) {
-			s.Say("%s what was made for %s is not what was declared", s.PaintErr(term.Bad, "Error:"), s.PaintErr(term.Bold, examined.Platform))
+			s.Say("%s what was made for %s is not what was declared", s.PaintErr(term.Bad, "Error:"),
+				s.PaintErr(term.Bold, examined.Platform))
 			for _, line := range examined.Faults {
 				s.Say("  %s", line)
 			}

@@ -43,7 +43,8 @@ func (a *app) load(ctx context.Context) (*loaded, error) {
 
 // describe reads the description alone.
 func (a *app) describe(ctx context.Context, file string, withoutGo bool) (*loaded, error) {
-	k := kinds.New(kinds.Options{Ctx: ctx, Dir: filepath.Dir(file), Env: a.env, Lenient: withoutGo, Go: a.golang, Events: sayEvents{a}})
+	k := kinds.New(kinds.Options{Ctx: ctx, Dir: filepath.Dir(file), Env: a.env, Lenient: withoutGo,
+		Go: a.golang, Events: sayEvents{a}})
 	doc, err := config.Load(file, k.Tables())
 	if err != nil {
 		return nil, err

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	_ "embed"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -14,6 +15,11 @@ import (
 )
 
 //go:generate go run ./docs ../../docs
+
+// jsonReference describes the documents of --json.
+//
+//go:embed json.md
+var jsonReference string
 
 const generated = "<!-- Made from the code by \"go generate ./...\": change it there. -->\n\n"
 
@@ -41,7 +47,8 @@ func commandsReference() []byte {
 	root := a.root()
 	var b strings.Builder
 	b.WriteString("# Commands\n\n" + generated)
-	b.WriteString("Results go to standard output, progress and errors to standard error. In a\nterminal progress is a live view; elsewhere it is plain lines. `NO_COLOR` turns\ncolours off.\n\n")
+	b.WriteString("Results go to standard output, progress and errors to standard error. In a\nterminal " +
+		"progress is a live view; elsewhere it is plain lines. `NO_COLOR` turns\ncolours off.\n\n")
 	b.WriteString("## Options of every command\n\n| option | what it does |\n|---|---|\n")
 	optionRows(&b, root.Flags)
 	b.WriteString("\n## Exit status\n\n| status | meaning |\n|---|---|\n")
@@ -87,8 +94,11 @@ func optionRows(b *strings.Builder, flags []cli.Flag) {
 func configurationReference() []byte {
 	var b strings.Builder
 	b.WriteString("# piedmont.toml\n\n" + generated)
-	b.WriteString("The file is TOML 1.0. Unknown keys are errors, and all errors of a file are told\nat once. An editor that knows JSON Schema can use\n[piedmont.schema.json](piedmont.schema.json).\n\n")
-	b.WriteString("A text may hold placeholders where its key says so: a name in braces, such as\n`{version}`, that stands for a value. Paths are relative to the folder of the file\nand have forward slashes on every system.\n")
+	b.WriteString("The file is TOML 1.0. Unknown keys are errors, and all errors of a file are told\nat " +
+		"once. An editor that knows JSON Schema can use\n[piedmont.schema.json](piedmont.schema.json).\n\n")
+	b.WriteString("A text may hold placeholders where its key says so: a name in braces, such " +
+		"as\n`{version}`, that stands for a value. Paths are relative to the folder of the file\nand have " +
+		"forward slashes on every system.\n")
 	for _, t := range config.Reference(tables()) {
 		need := ""
 		if t.Need {
@@ -122,24 +132,3 @@ func configurationReference() []byte {
 	}
 	return []byte(strings.TrimRight(b.String(), "\n") + "\n")
 }
-
-const jsonReference = `
-## JSON
-
-With ` + "`--json`" + ` a command that reports prints one document on standard output. Keys
-are only ever added. Sizes are bytes, durations seconds, times RFC 3339 in UTC.
-
-| command | document |
-|---|---|
-| plan | ` + "`project`, `version`, `tag`, `preview`, `why_preview`, `commit`" + `; ` + "`files`" + `: name, kind, platform, from, to; ` + "`builds`" + `: what makes programs; ` + "`left_out`" + `: program, platform, why; ` + "`archives`" + ` and ` + "`packages`" + ` with their entries; ` + "`trials`" + `; ` + "`sources`; `matches`" + `: what each pattern found; ` + "`destinations`" + ` |
-| ready | ` + "`ready`, `version`, `obstacles`, `seconds`" + `; ` + "`findings`" + `: check, state (ok, advice, obstacle), what, mend, seconds |
-| cut | ` + "`last`, `version`, `tag`, `change`, `because`, `not_conventional`, `section`, `files`, `reviewed`, `done`, `branch`" + ` |
-| make | ` + "`project`, `version`, `preview`, `folder`, `manifest`, `unchanged`, `seconds`" + `; ` + "`files`" + `: name, kind, platform, size, sha256 |
-| try | ` + "`project`, `version`, `ok`, `passed`, `failed`, `not_tried`, `seconds`" + `; ` + "`trials`" + `: trial, file, sha256, platform, run, required, state (passed, failed, not tried), by, why, offline, seconds, output, asked (a digest over what the trial asks) |
-| publish | ` + "`project`, `version`" + `; ` + "`destinations`" + `: name, kind, where, already_public, files_sent, files_there, bytes_sent, seconds |
-| ship | ` + "`make`, `try` and `publish`" + `, each as above |
-| verify | ` + "`where`, `project`, `version`, `manifest_sha256`, `ok`" + `; ` + "`files`" + `: name, size, state (ok, missing, differs, surplus), detail |
-| show | of an archive: ` + "`file`, `format`, `size`" + `; ` + "`holds`" + `: path, type, mode, owner, size, time, link. ` + "`binaries`" + `: by path, as in a manifest. Of a package: ` + "`file`, `size`, `format`, `name`, `version`; `fields`" + `: name, value; ` + "`scripts`" + `: when, text; ` + "`files`" + ` as of an archive, ` + "`binaries`" + `. Of an executable: ` + "`file`, `size`, `binary`, `paths`, `oldest_system`" + `. Of a manifest: the manifest |
-| show platforms | ` + "`project`; `platforms`" + `: platform, programs, compilers, from, emulator, missing, mend |
-| serve token | the token or the list of them |
-`

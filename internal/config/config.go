@@ -21,7 +21,8 @@ import (
 const FileName = "piedmont.toml"
 
 // ErrMissing means that no description file was found.
-var ErrMissing = fault.Misuse("there is no "+FileName+" here", "run \"piedmont start\" to write one, or name it with --config")
+var ErrMissing = fault.Misuse("there is no "+FileName+" here",
+	"run \"piedmont start\" to write one, or name it with --config")
 
 // Document is one piedmont.toml that was read. What its tables hold is asked for
 // with One and Named.

@@ -54,7 +54,8 @@ func TestGood(t *testing.T) {
 	if got := len(lang.Find(c, "hutbell").Platforms.List); got != 4 {
 		t.Errorf("%d platforms, want 4", got)
 	}
-	for p, want := range map[string][]string{"linux/amd64": {"tar.gz"}, "windows/amd64": {"zip", "tar.xz"}, "linux/arm/v7": {"tar.zst"}} {
+	for p, want := range map[string][]string{"linux/amd64": {"tar.gz"}, "windows/amd64": {"zip", "tar.xz"},
+		"linux/arm/v7": {"tar.zst"}} {
 		on, err := platform.Parse(p)
 		if err != nil {
 			t.Fatal(err)
@@ -79,29 +80,52 @@ func TestFaults(t *testing.T) {
 		text string
 		want []string
 	}{
-		"not TOML":                {"[project\nname = 1", []string{"1:9: not TOML"}},
-		"a zero byte":             {"[project]\nname = \"\x00\"", []string{"2:9: this is not a TOML file"}},
-		"twice the same key":      {head + "name = \"y\"\n", []string{"3:1: not TOML"}},
-		"several at once":         {"[project]\nname = \"X Y\"\nhomepage = \"nowhere\"\n[bundel]\n", []string{`2:8: "X Y" cannot be a project name`, "3:12:", `4:2: unknown key "bundel" in the file; did you mean "bundle"?`}},
-		"reserved name":           {"[project]\nname = \"api\"\n", []string{"the release page uses it itself"}},
-		"a value for a table":     {"project = 3\n", []string{"1:11: expected a table, found a number"}},
-		"a table without a name":  {head + "[program]\nlanguage = \"go\"\n", []string{`4:1: unknown key "language" in [program]; it holds tables with a name each, as in [program.NAME]`}},
-		"missing keys":            {head + "[program.a]\n", []string{`3:10: [program.a] needs the key "language"; such as language = "go"`, `needs the key "source"`, `needs the key "platforms"`}},
-		"a list of numbers":       {head + "[source]\nformats = [\"zip\", 3]\n", []string{"4:19: expected a text in quotes, found a number"}},
-		"a format that is none":   {head + "[source]\nformats = [\"rar\"]\n", []string{`4:12: unknown format "rar"`}},
-		"an empty set":            {head + "[platforms]\nall = []\n", []string{`4:1: the platform set "all" is empty`}},
-		"a variant that is none":  {head + "[platforms]\nall = [\"linux/amd64/v9\"]\n", []string{`4:8: amd64 has no variant "v9": there are v1, v2, v3, v4`}},
-		"an unclosed placeholder": {head + "[bundle.b]\nfiles = [\"a\"]\nname = \"{version\"\n", []string{`5:9: "{" is never closed`}},
-		"a tag form without":      {head + "[version]\ntag = \"v\"\n", []string{"4:7: a tag form holds {version} exactly once"}},
-		"a path that leaves":      {head + "[bundle.b]\nfiles = [\"../secret\", \"/etc/passwd\"]\n", []string{`4:10: "../secret" leaves the project`, `4:23: "/etc/passwd" leaves the project`}},
-		"a mode that is none":     {head + "[bundle.b]\nfiles = [{ from = \"a\", mode = \"999\" }]\n", []string{`4:31: "999" is not a mode`}},
-		"a rule without from":     {head + "[bundle.b]\nfiles = [{ to = \"a\" }]\n", []string{`a file rule needs "from"`}},
-		"an unknown rule key":     {head + "[bundle.b]\nfiles = [{ from = \"a\", too = \"b\" }]\n", []string{`4:24: unknown key "too" in a file rule; did you mean "to"?`}},
-		"an empty bundle":         {head + "[bundle.b]\n", []string{`the bundle "b" is empty`}},
-		"a flag that is set":      {head + "[program.a]\nlanguage=\"go\"\nsource=\".\"\nplatforms=[\"linux/amd64\"]\nflags=[\"-o=x\", \"tags\"]\nenv={GOOS=\"plan9\"}\n", []string{"7:8: -o is set by Piedmont itself", `7:16: "tags" is not a flag`, "8:11: GOOS is set by Piedmont itself"}},
-		"another language":        {head + "[program.a]\nlanguage=\"gp\"\nsource=\".\"\nplatforms=[\"linux/amd64\"]\n", []string{`4:10: unknown language "gp"; did you mean "go"?`}},
-		"a folder with a url":     {head + "[destination.d]\nkind=\"folder\"\nurl=\"https://x.example\"\n", []string{`[destination.d] of kind "folder" needs the key "path"`, `5:5: a destination of kind "folder" has no "url"`}},
-		"a password in a url":     {head + "[destination.d]\nkind=\"release-page\"\nurl=\"https://u:p@x.example\"\n", []string{"5:5: an address here has no user, password"}},
+		"not TOML":           {"[project\nname = 1", []string{"1:9: not TOML"}},
+		"a zero byte":        {"[project]\nname = \"\x00\"", []string{"2:9: this is not a TOML file"}},
+		"twice the same key": {head + "name = \"y\"\n", []string{"3:1: not TOML"}},
+		"several at once": {"[project]\nname = \"X Y\"\nhomepage = \"nowhere\"\n[bundel]\n",
+			[]string{`2:8: "X Y" cannot be a project name`, "3:12:",
+				`4:2: unknown key "bundel" in the file; did you mean "bundle"?`}},
+		"reserved name":       {"[project]\nname = \"api\"\n", []string{"the release page uses it itself"}},
+		"a value for a table": {"project = 3\n", []string{"1:11: expected a table, found a number"}},
+		"a table without a name": {head + "[program]\nlanguage = \"go\"\n",
+			[]string{`4:1: unknown key "language" in [program]; it holds tables with a name each, ` +
+				"as in [program.NAME]"}},
+		"missing keys": {head + "[program.a]\n",
+			[]string{`3:10: [program.a] needs the key "language"; such as language = "go"`,
+				`needs the key "source"`, `needs the key "platforms"`}},
+		"a list of numbers": {head + "[source]\nformats = [\"zip\", 3]\n",
+			[]string{"4:19: expected a text in quotes, found a number"}},
+		"a format that is none": {head + "[source]\nformats = [\"rar\"]\n", []string{`4:12: unknown format "rar"`}},
+		"an empty set":          {head + "[platforms]\nall = []\n", []string{`4:1: the platform set "all" is empty`}},
+		"a variant that is none": {head + "[platforms]\nall = [\"linux/amd64/v9\"]\n",
+			[]string{`4:8: amd64 has no variant "v9": there are v1, v2, v3, v4`}},
+		"an unclosed placeholder": {head + "[bundle.b]\nfiles = [\"a\"]\nname = \"{version\"\n",
+			[]string{`5:9: "{" is never closed`}},
+		"a tag form without": {head + "[version]\ntag = \"v\"\n",
+			[]string{"4:7: a tag form holds {version} exactly once"}},
+		"a path that leaves": {head + "[bundle.b]\nfiles = [\"../secret\", \"/etc/passwd\"]\n",
+			[]string{`4:10: "../secret" leaves the project`, `4:23: "/etc/passwd" leaves the project`}},
+		"a mode that is none": {head + "[bundle.b]\nfiles = [{ from = \"a\", mode = \"999\" }]\n",
+			[]string{`4:31: "999" is not a mode`}},
+		"a rule without from": {head + "[bundle.b]\nfiles = [{ to = \"a\" }]\n",
+			[]string{`a file rule needs "from"`}},
+		"an unknown rule key": {head + "[bundle.b]\nfiles = [{ from = \"a\", too = \"b\" }]\n",
+			[]string{`4:24: unknown key "too" in a file rule; did you mean "to"?`}},
+		"an empty bundle": {head + "[bundle.b]\n", []string{`the bundle "b" is empty`}},
+		"a flag that is set": {head +
+			"[program.a]\nlanguage=\"go\"\nsource=\".\"\nplatforms=[\"linux/amd64\"]\nflags=[\"-o=x\", " +
+			"\"tags\"]\nenv={GOOS=\"plan9\"}\n", []string{"7:8: -o is set by Piedmont itself",
+			`7:16: "tags" is not a flag`, "8:11: GOOS is set by Piedmont itself"}},
+		"another language": {head +
+			"[program.a]\nlanguage=\"gp\"\nsource=\".\"\nplatforms=[\"linux/amd64\"]\n",
+			[]string{`4:10: unknown language "gp"; did you mean "go"?`}},
+		"a folder with a url": {head + "[destination.d]\nkind=\"folder\"\nurl=\"https://x.example\"\n",
+			[]string{`[destination.d] of kind "folder" needs the key "path"`,
+				`5:5: a destination of kind "folder" has no "url"`}},
+		"a password in a url": {head +
+			"[destination.d]\nkind=\"release-page\"\nurl=\"https://u:p@x.example\"\n",
+			[]string{"5:5: an address here has no user, password"}},
 	}
 	for name, c := range cases {
 		t.Run(name, func(t *testing.T) {
@@ -126,8 +150,10 @@ func TestFaults(t *testing.T) {
 
 // A token that was written into the file is not repeated in the error.
 func TestSecretIsNotRepeated(t *testing.T) {
-	_, err := parseText("[project]\nname=\"x\"\n[destination.d]\nkind=\"release-page\"\nurl=\"https://x.example\"\ntoken=\"hunter2\"\n")
-	if err == nil || strings.Contains(err.Error(), "hunter2") || !strings.Contains(err.Error(), "6:7: a token is never written here") {
+	_, err := parseText("[project]\nname=\"x\"\n[destination.d]\nkind=\"release-page\"\n" +
+		"url=\"https://x.example\"\ntoken=\"hunter2\"\n")
+	if err == nil || strings.Contains(err.Error(), "hunter2") ||
+		!strings.Contains(err.Error(), "6:7: a token is never written here") {
 		t.Errorf("got %v", err)
 	}
 }

@@ -157,7 +157,8 @@ func CheckAddress(s string) error {
 		return fmt.Errorf("%q is not an http or https address", s)
 	}
 	if u.User != nil || u.RawQuery != "" || u.Fragment != "" {
-		return fmt.Errorf("an address here has no user, password, query or fragment: name the token's place with \"token\"")
+		return fmt.Errorf("an address here has no user, password, query or fragment: name the token's place " +
+			"with \"token\"")
 	}
 	return nil
 }

@@ -22,7 +22,8 @@ type PlatformSet struct {
 
 // PlatformsTable describes [platforms].
 func PlatformsTable() Table {
-	return Table{Name: platformsTable, Keys: func() any { return &PlatformSets{} }, Docs: []string{`Named sets of platforms: each key is a set's name, each value a list of platforms.
+	return Table{Name: platformsTable, Keys: func() any { return &PlatformSets{} }, Docs: []string{`
+Named sets of platforms: each key is a set's name, each value a list of platforms.
 
 # NAME
 

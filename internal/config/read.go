@@ -135,11 +135,13 @@ func (r *Reader) named(n *Node, t Table, s *section) {
 		where := t.Name + "." + name
 		r.Mark(where, e.KeyPos)
 		if !itemName.MatchString(name) {
-			r.failAt(e.KeyPos, fmt.Sprintf("%q cannot be a name: use letters, digits, hyphens and underscores", name), "")
+			r.failAt(e.KeyPos, fmt.Sprintf("%q cannot be a name: use letters, digits, hyphens and underscores",
+				name), "")
 			continue
 		}
 		if e.Node.Kind != tomltree.Table {
-			r.failAt(e.KeyPos, fmt.Sprintf("unknown key %q in [%s]", name, t.Name), fmt.Sprintf("it holds tables with a name each, as in [%s.NAME]", t.Name))
+			r.failAt(e.KeyPos, fmt.Sprintf("unknown key %q in [%s]", name, t.Name),
+				fmt.Sprintf("it holds tables with a name each, as in [%s.NAME]", t.Name))
 			continue
 		}
 		keys := t.Keys()
@@ -218,9 +220,11 @@ func (r *Reader) misplaced(e *tomltree.Entry, t Table, choice string, have []fie
 		r.UnknownKey(e.KeyPos, key, names, "["+where+"]")
 	case !known: // the choice itself is told to be wrong
 	case t.By == "kind":
-		r.failAt(e.Node.Pos, fmt.Sprintf("a %s of kind %q has no %q", t.Name, choice, key), "it is for "+strings.Join(others, ", "))
+		r.failAt(e.Node.Pos, fmt.Sprintf("a %s of kind %q has no %q", t.Name, choice, key),
+			"it is for "+strings.Join(others, ", "))
 	default:
-		r.failAt(e.Node.Pos, fmt.Sprintf("%s = %q has no key %q", t.By, choice, key), "it is for "+strings.Join(others, ", "))
+		r.failAt(e.Node.Pos, fmt.Sprintf("%s = %q has no key %q", t.By, choice, key),
+			"it is for "+strings.Join(others, ", "))
 	}
 }
 
@@ -295,7 +299,8 @@ func (r *Reader) defaults(into reflect.Value, n *Node, where string) {
 		}
 		// A default has no place of its own and no faults.
 		aside := &Reader{Faults: &Faults{at: map[string]Pos{}}, lists: r.lists}
-		aside.value(doc.Get("x").Node, into.FieldByIndex(f.index), field{key: f.key, typ: f.typ, choice: f.choice}, where+"."+f.key)
+		aside.value(doc.Get("x").Node, into.FieldByIndex(f.index),
+			field{key: f.key, typ: f.typ, choice: f.choice}, where+"."+f.key)
 		r.platforms = append(r.platforms, aside.platforms...)
 	}
 }

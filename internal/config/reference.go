@@ -43,7 +43,8 @@ func Reference(tables []Table) []TableDoc {
 		out = append(out, TableDoc{Name: name, Doc: doc.text, Need: t.Need, Keys: keysOf(t, t.Keys(), doc)})
 		for _, a := range t.Alternatives {
 			own := parseDocs(a.Docs)
-			out = append(out, TableDoc{Name: name, Doc: own.text, Keys: keysOf(t, a.Keys(), own), Of: t.By + " = " + quoted(a.Name)})
+			out = append(out, TableDoc{Name: name, Doc: own.text, Keys: keysOf(t, a.Keys(), own), Of: t.By +
+				" = " + quoted(a.Name)})
 		}
 	}
 	return out
@@ -73,8 +74,9 @@ func keysOf(t Table, keys any, doc docs) []KeyDoc {
 			if k == nil {
 				k = &keyText{}
 			}
-			out = append(out, KeyDoc{Name: name, Type: written(typ, choice), Doc: k.text, Default: f.def, Example: k.example,
-				Need: f.need != "", Choice: choice, Placeholders: f.fill})
+			out = append(out, KeyDoc{Name: name, Type: written(typ, choice), Doc: k.text, Default: f.def,
+				Example: k.example,
+				Need:    f.need != "", Choice: choice, Placeholders: f.fill})
 		}
 	}
 	return out

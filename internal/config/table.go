@@ -92,8 +92,10 @@ func fieldsOf(t reflect.Type, lists map[string][]string) []field {
 		if refName == "" {
 			refName = ref
 		}
-		out = append(out, field{key: key, def: f.Tag.Get("default"), need: f.Tag.Get("need"), ref: ref, refName: refName,
-			short: f.Tag.Get("short") != "", choice: words(f.Tag.Get("choice"), lists), fill: strings.Fields(f.Tag.Get("fill")),
+		out = append(out, field{key: key, def: f.Tag.Get("default"), need: f.Tag.Get("need"), ref: ref,
+			refName: refName,
+			short:   f.Tag.Get("short") != "", choice: words(f.Tag.Get("choice"), lists),
+			fill: words(f.Tag.Get("fill"), lists),
 			each: words(f.Tag.Get("each"), lists), index: []int{i}, typ: f.Type})
 	}
 	return out

@@ -61,7 +61,8 @@ func (c *Commands) Read(r *Reader, n *Node, where string, _ []string) {
 
 // Shape is a list, or a list of lists.
 func (*Commands) Shape([]string) Shape {
-	return Shape{"list of texts, or list of such lists", anyOf(listSchema(textSchema()), listSchema(listSchema(textSchema())))}
+	return Shape{"list of texts, or list of such lists",
+		anyOf(listSchema(textSchema()), listSchema(listSchema(textSchema())))}
 }
 
 // Secret says where a secret is, never what it is.

@@ -63,12 +63,14 @@ func destinations(present site.Presenter) []publish.Kind {
 
 // parts plan, make and show, in the order in which a plan tells things.
 func (k *Kinds) parts() []plan.Part {
-	return []plan.Part{k.Destinations, k.Programs, k.bundles, k.Packages, k.sources, trial.Part{}, notes.Part{}, outbox.Record{}}
+	return []plan.Part{k.Destinations, k.Programs, k.bundles, k.Packages, k.sources, trial.Part{}, notes.Part{},
+		outbox.Record{}}
 }
 
 // Checks are made before a build, in the order in which they are told.
 func (k *Kinds) Checks() []check.Check {
-	return []check.Check{preflight.Clean, preflight.Committed, preflight.History, preflight.Tag, preflight.Pushed, preflight.Mirrors,
+	return []check.Check{preflight.Clean, preflight.Committed, preflight.History, preflight.Tag,
+		preflight.Pushed, preflight.Mirrors,
 		preflight.Newer, preflight.Names, preflight.Tracked, preflight.SecretsInFiles, k.golang.PreflightCheck(),
 		cc.Compilers{Finder: k.finder, Env: k.o.Env}.PreflightCheck(), trial.Part{}.PreflightCheck(), preflight.Space,
 		k.Destinations.PreflightCheck()}
@@ -76,8 +78,10 @@ func (k *Kinds) Checks() []check.Check {
 
 // Tables are those of the description, in the order of its reference.
 func (k *Kinds) Tables() []config.Table {
-	return []config.Table{project.Table(), version.Table(), changelog.Table(), config.PlatformsTable(), toolchain.Table(), k.Programs.Table(),
-		k.bundles.Table(), k.Packages.Table(), k.sources.Table(), trial.Part{}.Table(), plan.PackingTable(), k.Destinations.Table()}
+	return []config.Table{project.Table(), version.Table(), changelog.Table(), config.PlatformsTable(),
+		toolchain.Table(), k.Programs.Table(),
+		k.bundles.Table(), k.Packages.Table(), k.sources.Table(), trial.Part{}.Table(), plan.PackingTable(),
+		k.Destinations.Table()}
 }
 
 // Options are what the kinds of one run share.
@@ -112,7 +116,8 @@ func New(o Options) *Kinds {
 		o.Go = &golang.Tools{Env: o.Env}
 	}
 	k := &Kinds{o: o, golang: golang.Language{Tools: o.Go, Dir: o.Dir, Lenient: o.Lenient, Known: o.GoPlatforms},
-		bundles: bundle.Part{Formats: archives()}, sources: source.Part{Formats: archives()}, Packages: linuxpkg.Part{Formats: packages()}}
+		bundles: bundle.Part{Formats: archives()}, sources: source.Part{Formats: archives()},
+		Packages: linuxpkg.Part{Formats: packages()}}
 	k.Programs = &lang.Part{Ctx: o.Ctx, Languages: languages(k.golang), Finder: k.finder}
 	k.Destinations = publish.Part{Kinds: destinations(k.Present), Env: o.Env}
 	k.Finder = &toolchain.Finder{Root: o.Dir, Env: o.Env, Readers: k.Readers(), Events: o.Events}
@@ -121,7 +126,8 @@ func New(o Options) *Kinds {
 
 // Use takes the toolchains that a description declares.
 func (k *Kinds) Use(d *config.Document) {
-	k.Finder = &toolchain.Finder{Root: d.Dir, Declared: toolchain.Of(d), Env: k.o.Env, Readers: k.Readers(), Events: k.o.Events}
+	k.Finder = &toolchain.Finder{Root: d.Dir, Declared: toolchain.Of(d), Env: k.o.Env, Readers: k.Readers(),
+		Events: k.o.Events}
 }
 
 func (k *Kinds) finder() *toolchain.Finder { return k.Finder }

@@ -32,7 +32,8 @@ func (e *CompileError) Error() string {
 }
 
 // Run runs a program as process.Run does.
-func Run(ctx context.Context, dir string, env []string, name string, args ...string) (stdout, stderr string, err error) {
+func Run(ctx context.Context, dir string, env []string, name string, args ...string) (stdout, stderr string,
+	err error) {
 	return process.Run(ctx, process.Command{Dir: dir, Env: env, Name: name, Args: args})
 }
 

@@ -29,7 +29,8 @@ func (e *ExamineError) Error() string {
 // out while they were kept.
 func examine(b *plan.Build) *engine.Step {
 	return &engine.Step{
-		ID: work.Examined(b.ID), Title: fmt.Sprintf("examine %s for %s", b.Names(), b.Target), Needs: []string{b.ID}, Silent: true,
+		ID: work.Examined(b.ID), Title: fmt.Sprintf("examine %s for %s", b.Names(), b.Target),
+		Needs: []string{b.ID}, Silent: true,
 		Prepare: func(_ context.Context, in engine.Inputs) (engine.Work, error) {
 			return engine.Work{Run: func(context.Context) ([]store.Object, error) {
 				var faults []string

@@ -48,7 +48,7 @@ type Builder interface {
 type Program struct {
 	Name      string
 	Language  string           `toml:"language" need:"yes"`
-	Source    string           `toml:"source" need:"yes" fill:"project version tag commit os arch variant platform program"`
+	Source    string           `toml:"source" need:"yes" fill:"@placeholders"`
 	Platforms config.Platforms `toml:"platforms" need:"yes"`
 	Expect    expect.Expect    `toml:"expect"`
 	Own       any              // the language's keys
@@ -130,7 +130,9 @@ func Find(d *config.Document, name string) *Program {
 
 // Table describes [program.NAME].
 func Table(ctx context.Context, languages []Language) config.Table {
-	t := config.Table{Name: "program", Named: true, Keys: func() any { return &Program{} }, Docs: []string{docs}, By: "language"}
+	t := config.Table{Name: "program", Named: true, Keys: func() any { return &Program{} },
+		Docs: []string{docs}, By: "language",
+		Lists: map[string][]string{"placeholders": Placeholders}}
 	for _, l := range languages {
 		t.Alternatives = append(t.Alternatives, config.Alternative{Name: l.Name(), Keys: l.Keys, Docs: l.Docs()})
 	}
@@ -152,7 +154,8 @@ func Table(ctx context.Context, languages []Language) config.Table {
 func CheckSourceFolder(f *config.Faults, p *Program, where string) {
 	f.Inside(where+".source", p.Source)
 	if strings.Contains(p.Source, "{") && f.Given(where+".source") {
-		f.Fail(where+".source", "the source folder of a program that is built here is one for all platforms: it has no placeholders", "")
+		f.Fail(where+".source", "the source folder of a program that is built here is one for all "+
+			"platforms: it has no placeholders", "")
 	}
 }
 
@@ -161,7 +164,8 @@ func CheckTrees(f *config.Faults, d *config.Document, trees []config.Tree, where
 	for i, t := range trees {
 		at := fmt.Sprintf("%s.trees.%d", where, i)
 		if p := Find(d, t.Program); p != nil && p.Own != nil && !p.HasStage() {
-			f.Fail(at+".program", fmt.Sprintf("%s is one file and has no stage", t.Program), "name it in programs instead")
+			f.Fail(at+".program", fmt.Sprintf("%s is one file and has no stage", t.Program),
+				"name it in programs instead")
 		}
 		f.Inside(at+".from", t.From)
 		f.Inside(at+".to", t.To)
@@ -181,7 +185,8 @@ func checkNeeds(f *config.Faults, d *config.Document, p *Program, where string) 
 			}
 		}
 		if len(lacking) > 0 {
-			f.Fail(fmt.Sprintf("%s.needs.%d", where, i), fmt.Sprintf("%s is needed for %s, and it is not made for that", name, strings.Join(lacking, ", ")),
+			f.Fail(fmt.Sprintf("%s.needs.%d", where, i),
+				fmt.Sprintf("%s is needed for %s, and it is not made for that", name, strings.Join(lacking, ", ")),
 				"add it to \"platforms\" in [program."+name+"]")
 		}
 	}
@@ -199,7 +204,8 @@ func checkCircle(f *config.Faults, d *config.Document) {
 				continue
 			}
 			if state[name] == 1 {
-				f.Fail(fmt.Sprintf("program.%s.needs.%d", p.Name, i), fmt.Sprintf("%s and %s need each other", p.Name, name), "")
+				f.Fail(fmt.Sprintf("program.%s.needs.%d", p.Name, i), fmt.Sprintf("%s and %s need each other",
+					p.Name, name), "")
 				return false
 			}
 			if !visit(other) {

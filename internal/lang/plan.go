@@ -53,7 +53,8 @@ func (p *Part) Plan(c *plan.Context) {
 				continue
 			}
 			shared := prog.Building()
-			b := &plan.Build{Language: prog.Language, Platform: on, Target: on.String(), Toolchain: shared.Toolchain, Env: environment(c, prog, on)}
+			b := &plan.Build{Language: prog.Language, Platform: on, Target: on.String(),
+				Toolchain: shared.Toolchain, Env: environment(c, prog, on)}
 			for _, need := range shared.Needs {
 				if other, _, ok := c.Plan.Build(need, on); ok {
 					b.Needs = append(b.Needs, plan.Need{Program: need, Build: other.ID})
@@ -111,7 +112,8 @@ func leaveOut(c *plan.Context, prog *Program, on platform.Platform) bool {
 	for _, need := range prog.Building().Needs {
 		if c.Left(need, on) {
 			if !allowed {
-				c.Fail("program %q needs %q, which is left out for %s; set missing-compiler = \"leave-out\" in [program.%s] too", prog.Name, need, on, prog.Name)
+				c.Fail("program %q needs %q, which is left out for %s; set missing-compiler = \"leave-out\" "+
+					"in [program.%s] too", prog.Name, need, on, prog.Name)
 			}
 			c.Leave(prog.Name, on, "it needs "+need+", which is left out")
 			return true
@@ -166,7 +168,8 @@ func PlatformsOf(c *plan.Context, name string) []platform.Platform {
 	if p == nil {
 		return nil
 	}
-	return slices.DeleteFunc(slices.Clone(p.Platforms.List), func(on platform.Platform) bool { return c.Left(name, on) })
+	return slices.DeleteFunc(slices.Clone(p.Platforms.List),
+		func(on platform.Platform) bool { return c.Left(name, on) })
 }
 
 // Holding is what an archive or a package takes of programs.
@@ -207,7 +210,8 @@ func (h Holding) CommonPlatforms(c *plan.Context) ([]platform.Platform, bool) {
 		case left:
 			someLeft = true
 		case chosen:
-			c.Fail("%s: not all of its programs are made for %s; change \"platforms\" in [%s]", h.Owner, on, h.Owner.Table())
+			c.Fail("%s: not all of its programs are made for %s; change \"platforms\" in [%s]", h.Owner, on,
+				h.Owner.Table())
 		}
 	}
 	if len(out) == 0 && !someLeft {
@@ -221,7 +225,8 @@ func (h Holding) CommonPlatforms(c *plan.Context) ([]platform.Platform, bool) {
 func (h Holding) Output(c *plan.Context, program string, on platform.Platform) (*plan.Build, plan.Output, bool) {
 	build, out, ok := c.Plan.Build(program, on)
 	if ok && out.File == "" {
-		c.FailOnce("%s: the program %s has no single file; say which with \"file\" in [program.%s], or pack all of it with \"trees\"", h.Owner, program, program)
+		c.FailOnce("%s: the program %s has no single file; say which with \"file\" in [program.%s], or pack "+
+			"all of it with \"trees\"", h.Owner, program, program)
 		return nil, out, false
 	}
 	return build, out, ok

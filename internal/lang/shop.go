@@ -29,7 +29,8 @@ type Shop struct {
 }
 
 func newShop(env *work.Env, finder *toolchain.Finder) *Shop {
-	return &Shop{Env: env, Finder: finder, stages: &stageFolders{dir: filepath.Join(env.Dir, "stages"), store: env.Store}}
+	return &Shop{Env: env, Finder: finder, stages: &stageFolders{dir: filepath.Join(env.Dir, "stages"),
+		store: env.Store}}
 }
 
 // build is the step that makes the programs of a planned build.
@@ -105,7 +106,8 @@ func (s *Shop) KeptFolder(b *plan.Build) Kept {
 
 // InKeptFolder has compile leave its programs in the build's own folder and keeps
 // them, or, of a build with a stage, all that is there.
-func (s *Shop) InKeptFolder(ctx context.Context, b *plan.Build, compile func(dir string) error) ([]store.Object, error) {
+func (s *Shop) InKeptFolder(ctx context.Context, b *plan.Build, compile func(dir string) error) ([]store.Object,
+	error) {
 	kept := s.KeptFolder(b)
 	if err := kept.Open(); err != nil {
 		return nil, err

@@ -63,7 +63,8 @@ func NeededLibraries(programs []*exe.Info, each func(lib string, program *exe.In
 
 // UnknownLibrary is the error for a library whose package is not known.
 func UnknownLibrary(format, lib string) error {
-	return fmt.Errorf("it is not known which %s package has the library %s: take \"auto\" out for that format and name the package, as in [package.NAME.%s] needs = [...]", format, lib, format)
+	return fmt.Errorf("it is not known which %s package has the library %s: take \"auto\" out for that "+
+		"format and name the package, as in [package.NAME.%s] needs = [...]", format, lib, format)
 }
 
 // AddOnce adds a relation that is not in the list yet.

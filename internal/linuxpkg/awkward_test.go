@@ -63,16 +63,20 @@ func awkwards(t testing.TB) []awkward {
 		{"a path of 99 bytes", packagetest.Holding(packagetest.File("opt/"+long(95), "x", 0o644)), nil},
 		{"a path of over 100 bytes", packagetest.Holding(packagetest.File("opt/"+long(120), "x", 0o644)), nil},
 		{"a path of over 255 bytes", packagetest.Holding(packagetest.File("opt/"+long(300), "x", 0o644)), nil},
-		{"a name of 200 bytes", packagetest.Holding(packagetest.File("opt/"+strings.Repeat("n", 200), "x", 0o644)), nil},
-		{"a name with a space", packagetest.Holding(packagetest.File("opt/under the hill", "x", 0o644)), []string{"under the hill"}},
+		{"a name of 200 bytes", packagetest.Holding(packagetest.File("opt/"+strings.Repeat("n", 200), "x",
+			0o644)), nil},
+		{"a name with a space", packagetest.Holding(packagetest.File("opt/under the hill", "x", 0o644)),
+			[]string{"under the hill"}},
 		{"a name of UTF-8", packagetest.Holding(packagetest.File("opt/Hüttenglocke-鐘", "x", 0o644)), nil},
 		{"a name with signs", packagetest.Holding(packagetest.File("opt/a+b,c@d=e#f~g%h[i]", "x", 0o644)), nil},
 		{"a name with a quote", packagetest.Holding(packagetest.File("opt/Ines's", "x", 0o644)), nil},
 		{"a name with a backslash", packagetest.Holding(packagetest.File(`opt/a\b`, "x", 0o644)), nil},
 		{"a name with a star", packagetest.Holding(packagetest.File("opt/*", "x", 0o644)), nil},
 		{"a hidden file", packagetest.Holding(packagetest.File("opt/.hidden", "x", 0o644)), nil},
-		{"a link beside", packagetest.Holding(packagetest.File("opt/a", "x", 0o644), packagetest.Link("opt/b", "a")), []string{"opt/b"}},
-		{"a link up", packagetest.Holding(packagetest.File("opt/a", "x", 0o644), packagetest.Link("opt/d/b", "../a")), nil},
+		{"a link beside", packagetest.Holding(packagetest.File("opt/a", "x", 0o644),
+			packagetest.Link("opt/b", "a")), []string{"opt/b"}},
+		{"a link up", packagetest.Holding(packagetest.File("opt/a", "x", 0o644),
+			packagetest.Link("opt/d/b", "../a")), nil},
 		{"an absolute link", packagetest.Holding(packagetest.Link("opt/b", "/usr/share")), nil},
 		{"a link to nothing", packagetest.Holding(packagetest.Link("opt/b", "nowhere")), nil},
 		{"a long link", packagetest.Holding(packagetest.Link("opt/b", long(180))), nil},
@@ -80,33 +84,47 @@ func awkwards(t testing.TB) []awkward {
 		{"setuid", packagetest.Holding(packagetest.File("opt/s", "x", 0o755|fs.ModeSetuid)), nil},
 		{"setgid", packagetest.Holding(packagetest.File("opt/s", "x", 0o755|fs.ModeSetgid)), nil},
 		{"a sticky folder", packagetest.Holding(packagetest.Folder("opt/sticky", 0o777|fs.ModeSticky)), nil},
-		{"a private folder", packagetest.Holding(packagetest.Folder("opt/private", 0o700), packagetest.File("opt/private/f", "x", 0o600)), nil},
+		{"a private folder", packagetest.Holding(packagetest.Folder("opt/private", 0o700),
+			packagetest.File("opt/private/f", "x", 0o600)), nil},
 		{"an empty folder", packagetest.Holding(packagetest.Folder("opt/empty", 0o755)), nil},
 		{"no permissions", packagetest.Holding(packagetest.File("opt/closed", "x", 0)), nil},
-		{"a configuration file", packagetest.Holding(func() release.Entry { f := packagetest.File("etc/bell.conf", "x", 0o640); f.Keep = true; return f }()), nil},
+		{"a configuration file",
+			packagetest.Holding(func() release.Entry {
+				f := packagetest.File("etc/bell.conf", "x", 0o640)
+				f.Keep = true
+				return f
+			}()), nil},
 		{"an epoch", with(func(p *linuxpkg.Package) { p.Epoch = 3 }), nil},
 		{"a long description", with(func(p *linuxpkg.Package) {
 			p.Description = "\n  indented\n.dotted\n\n\n" + strings.Repeat("word ", 2000) + "\n\ttabbed\n"
 		}), nil},
-		{"a description of UTF-8", with(func(p *linuxpkg.Package) { p.Summary, p.Description = "Läutet", "Für Hütten – 鐘" }), nil},
-		{"a maintainer of UTF-8", with(func(p *linuxpkg.Package) { p.Maintainer = "Jürg Bündner <jb@ridge-signals.example>" }), nil},
+		{"a description of UTF-8", with(func(p *linuxpkg.Package) {
+			p.Summary, p.Description = "Läutet",
+				"Für Hütten – 鐘"
+		}), nil},
+		{"a maintainer of UTF-8",
+			with(func(p *linuxpkg.Package) { p.Maintainer = "Jürg Bündner <jb@ridge-signals.example>" }), nil},
 		{"many relations", with(func(p *linuxpkg.Package) {
 			for i := range 200 {
 				p.Suggests = append(p.Suggests, packagetest.Relations(t, fmt.Sprintf("friend-%d >= %d.0.0", i, i))...)
 			}
 		}), nil},
 		{"relations of every kind", with(func(p *linuxpkg.Package) {
-			p.Recommends = packagetest.Relations(t, "r1", "r2 < 1.0.0", "r3 <= 1.0.0", "r4 = 1.0.0", "r5 >= 1.0.0-rc.1", "r6 > 1.0.0")
-			p.Conflicts, p.Replaces, p.Provides = packagetest.Relations(t, "c < 2.0.0"), packagetest.Relations(t, "old < 1.0.0"), packagetest.Relations(t, "ring", "peal = 1.0.0")
+			p.Recommends = packagetest.Relations(t, "r1", "r2 < 1.0.0", "r3 <= 1.0.0", "r4 = 1.0.0",
+				"r5 >= 1.0.0-rc.1", "r6 > 1.0.0")
+			p.Conflicts, p.Replaces, p.Provides = packagetest.Relations(t,
+				"c < 2.0.0"), packagetest.Relations(t, "old < 1.0.0"), packagetest.Relations(t, "ring", "peal = 1.0.0")
 		}), nil},
 		{"a script", with(func(p *linuxpkg.Package) {
-			p.Scripts = linuxpkg.Scripts{BeforeInstall: "exit 0", AfterInstall: "#!/bin/sh\necho 'it'\"'\"'s there' \\\n | cat", AfterRemove: "true"}
+			p.Scripts = linuxpkg.Scripts{BeforeInstall: "exit 0",
+				AfterInstall: "#!/bin/sh\necho 'it'\"'\"'s there' \\\n | cat", AfterRemove: "true"}
 		}), nil},
 		{"changes", with(func(p *linuxpkg.Package) {
 			p.Changes = []string{"it rings", "über alles", strings.Repeat("long ", 50)}
 		}), nil},
 	}
-	for _, v := range []string{"0.0.1", "2026.11.23", "1.4.0-rc.1", "1.4.1-preview.3.g3f2a91c0", "1.0.0-alpha", "999999.0.0"} {
+	for _, v := range []string{"0.0.1", "2026.11.23", "1.4.0-rc.1", "1.4.1-preview.3.g3f2a91c0", "1.0.0-alpha",
+		"999999.0.0"} {
 		list = append(list, awkward{"version " + v, with(func(p *linuxpkg.Package) { p.Version = v }), nil})
 	}
 	return list
@@ -124,7 +142,8 @@ func TestAwkwardPackages(t *testing.T) {
 		t.Errorf("there are %d", len(list))
 	}
 	conf := filepath.Join(t.TempDir(), "pacman.conf")
-	if err := os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nSigLevel = Never\nLocalFileSigLevel = Never\n"), 0o644); err != nil {
+	if err := os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nSigLevel = "+
+		"Never\nLocalFileSigLevel = Never\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	for _, a := range list {
@@ -157,7 +176,8 @@ func output(t *testing.T, name string, args ...string) string {
 func tools(t *testing.T, format linuxpkg.Format, path, conf string) {
 	t.Helper()
 	root := filepath.Join(t.TempDir(), "root")
-	for _, dir := range []string{"var/lib/pacman", "var/lib/dpkg/updates", "var/lib/dpkg/info", "var/lib/dpkg/triggers", "tmp"} {
+	for _, dir := range []string{"var/lib/pacman", "var/lib/dpkg/updates", "var/lib/dpkg/info",
+		"var/lib/dpkg/triggers", "tmp"} {
 		if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
 			t.Fatal(err)
 		}
@@ -193,7 +213,9 @@ func tools(t *testing.T, format linuxpkg.Format, path, conf string) {
 	case "arch":
 		output(t, "pacman", "--config", conf, "-Qilp", path)
 		if installs {
-			args := []string{"--config", conf, "--root", root, "--dbpath", filepath.Join(root, "var/lib/pacman"), "--cachedir", filepath.Join(root, "tmp"), "--hookdir", filepath.Join(root, "tmp"), "--noconfirm"}
+			args := []string{"--config", conf, "--root", root, "--dbpath",
+				filepath.Join(root, "var/lib/pacman"), "--cachedir", filepath.Join(root, "tmp"), "--hookdir",
+				filepath.Join(root, "tmp"), "--noconfirm"}
 			output(t, "pacman", append(args, "-U", path)...)
 			if out := output(t, "pacman", append(args, "-Qkk", "bell")...); !strings.Contains(out, "0 altered files") {
 				t.Errorf("pacman finds changed:\n%s", out)
@@ -240,7 +262,8 @@ func readBack(t *testing.T, format linuxpkg.Format, path string, p linuxpkg.Pack
 	}
 	for _, f := range p.Files {
 		i, ok := have[f.Path]
-		if !ok || i.Link != f.Link || (f.Mode.IsRegular() && i.Size != f.Size) || (f.Link == "" && archive.UnixMode(i.Mode) != archive.UnixMode(f.Mode)) {
+		if !ok || i.Link != f.Link || (f.Mode.IsRegular() && i.Size != f.Size) ||
+			(f.Link == "" && archive.UnixMode(i.Mode) != archive.UnixMode(f.Mode)) {
 			t.Errorf("%s: %s was read back as %+v", format.Name(), f.Path, i)
 			return
 		}
@@ -259,9 +282,11 @@ func TestCompressions(t *testing.T) {
 		}
 		return b.String()
 	}
-	p := packagetest.Holding(packagetest.File("opt/f", lines(700000), 0o644), packagetest.File("opt/g", "ring", 0o644), packagetest.File("opt/h", lines(70000), 0o644))
+	p := packagetest.Holding(packagetest.File("opt/f", lines(700000), 0o644), packagetest.File("opt/g", "ring",
+		0o644), packagetest.File("opt/h", lines(70000), 0o644))
 	conf := filepath.Join(t.TempDir(), "pacman.conf")
-	if err := os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nSigLevel = Never\nLocalFileSigLevel = Never\n"), 0o644); err != nil {
+	if err := os.WriteFile(conf, []byte("[options]\nArchitecture = x86_64\nSigLevel = "+
+		"Never\nLocalFileSigLevel = Never\n"), 0o644); err != nil {
 		t.Fatal(err)
 	}
 	testclient.Need(t, "dpkg-deb")
@@ -269,7 +294,8 @@ func TestCompressions(t *testing.T) {
 	testclient.Need(t, "pacman")
 	for _, c := range []string{"xz", "zst", "gz"} {
 		for _, format := range []linuxpkg.Format{deb.Format{}, rpm.Format{}, alpm.Format{}} {
-			path := packagetest.Write(t, format, p, strings.Replace(c, "gz", map[bool]string{true: "zst", false: "gz"}[format.Name() == "arch"], 1))
+			path := packagetest.Write(t, format, p,
+				strings.Replace(c, "gz", map[bool]string{true: "zst", false: "gz"}[format.Name() == "arch"], 1))
 			tools(t, format, path, conf)
 			readBack(t, format, path, p)
 		}
@@ -278,7 +304,8 @@ func TestCompressions(t *testing.T) {
 
 // A payload that does not hold what the header says is told as damaged.
 func TestDamagedPayloads(t *testing.T) {
-	path := packagetest.Write(t, rpm.Format{}, packagetest.Holding(packagetest.File("opt/f", "ring", 0o644), packagetest.Link("opt/g", "f")), "gz")
+	path := packagetest.Write(t, rpm.Format{}, packagetest.Holding(packagetest.File("opt/f", "ring", 0o644),
+		packagetest.Link("opt/g", "f")), "gz")
 	data, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)

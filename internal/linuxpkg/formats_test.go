@@ -88,8 +88,11 @@ func TestNames(t *testing.T) {
 		format         linuxpkg.Format
 		name, proposal string
 	}{
-		{deb.Format{}, "hutbelld", "-"}, {deb.Format{}, "h", ""}, {deb.Format{}, "Hut_Bell", `"hut-bell"`}, {deb.Format{}, "-hut", `"hut"`},
-		{rpm.Format{}, "Hut_Bell", "-"}, {rpm.Format{}, "hut bell", `"hut-bell"`}, {apk.Format{}, "hut_bell", "-"}, {apk.Format{}, "Hut", `"hut"`}, {alpm.Format{}, "@hut", "-"}, {alpm.Format{}, ".hut", `"hut"`},
+		{deb.Format{}, "hutbelld", "-"}, {deb.Format{}, "h", ""}, {deb.Format{}, "Hut_Bell", `"hut-bell"`},
+		{deb.Format{}, "-hut", `"hut"`},
+		{rpm.Format{}, "Hut_Bell", "-"}, {rpm.Format{}, "hut bell", `"hut-bell"`},
+		{apk.Format{}, "hut_bell", "-"}, {apk.Format{}, "Hut", `"hut"`}, {alpm.Format{}, "@hut", "-"},
+		{alpm.Format{}, ".hut", `"hut"`},
 	} {
 		err := c.format.CheckName(c.name)
 		if (err == nil) != (c.proposal == "-") {
@@ -98,7 +101,9 @@ func TestNames(t *testing.T) {
 			t.Errorf("%s in %s: %v, which does not propose %s", c.name, c.format.Name(), err, c.proposal)
 		}
 	}
-	for format, want := range map[linuxpkg.Format]string{deb.Format{}: "bell_1.0-2_all.deb 3:1.0-2", rpm.Format{}: "bell-1.0-2.all.rpm 3:1.0-2", apk.Format{}: "bell-1.0-r2.all.apk 1.0-r2", alpm.Format{}: "bell-1.0-2-all.pkg.tar.zst 3:1.0-2"} {
+	for format, want := range map[linuxpkg.Format]string{deb.Format{}: "bell_1.0-2_all.deb 3:1.0-2",
+		rpm.Format{}: "bell-1.0-2.all.rpm 3:1.0-2", apk.Format{}: "bell-1.0-r2.all.apk 1.0-r2",
+		alpm.Format{}: "bell-1.0-2-all.pkg.tar.zst 3:1.0-2"} {
 		p := linuxpkg.Package{Format: format, Name: "bell", Version: "1.0", Revision: "2", Epoch: 3, Arch: "all"}
 		if got := p.FileName() + " " + p.Full(); got != want {
 			t.Errorf("%s: %s, want %s", format.Name(), got, want)
@@ -108,15 +113,20 @@ func TestNames(t *testing.T) {
 
 // The moments of each format come to the same calls of the project's scripts.
 func TestScripts(t *testing.T) {
-	s := linuxpkg.Scripts{BeforeInstall: "#!/bin/sh\nbi", AfterInstall: "ai", BeforeRemove: "br", AfterRemove: "ar", Units: []string{"bell.service"}, Services: []string{"bell"}, TmpFiles: []string{"bell.conf"},
+	s := linuxpkg.Scripts{BeforeInstall: "#!/bin/sh\nbi", AfterInstall: "ai", BeforeRemove: "br",
+		AfterRemove: "ar", Units: []string{"bell.service"}, Services: []string{"bell"}, TmpFiles: []string{"bell.conf"},
 		Users: []linuxpkg.User{{Name: "bell", Group: "bell", Comment: "it's: a bell"}}}
 	for _, format := range formats {
-		for moment, want := range map[string]string{linuxpkg.BeforeInstall: "set -- install\nbi", linuxpkg.AfterInstall: "set -- install\nai", linuxpkg.BeforeUpgrade: "set -- upgrade\nbi", linuxpkg.AfterUpgrade: "set -- upgrade\nai", linuxpkg.BeforeRemove: "set -- remove\nbr", linuxpkg.AfterRemove: "set -- remove\nar"} {
+		for moment, want := range map[string]string{linuxpkg.BeforeInstall: "set -- install\nbi",
+			linuxpkg.AfterInstall: "set -- install\nai", linuxpkg.BeforeUpgrade: "set -- upgrade\nbi",
+			linuxpkg.AfterUpgrade: "set -- upgrade\nai", linuxpkg.BeforeRemove: "set -- remove\nbr",
+			linuxpkg.AfterRemove: "set -- remove\nar"} {
 			got := s.At(format, moment)
 			if !strings.Contains(got, want) {
 				t.Errorf("%s, %s: %q is not in\n%s", format.Name(), moment, want, got)
 			}
-			if strings.Contains(got, "systemctl") && format.Name() == "apk" || strings.Contains(got, "rc-service") && format.Name() != "apk" {
+			if strings.Contains(got, "systemctl") && format.Name() == "apk" ||
+				strings.Contains(got, "rc-service") && format.Name() != "apk" {
 				t.Errorf("%s, %s calls the other init system:\n%s", format.Name(), moment, got)
 			}
 		}
@@ -127,7 +137,8 @@ func TestScripts(t *testing.T) {
 	if got := (linuxpkg.Scripts{}).At(rpm.Format{}, linuxpkg.AfterInstall); got != "" {
 		t.Errorf("nothing to do, and a script: %q", got)
 	}
-	for text, ok := range map[string]bool{"echo": true, "#!/bin/sh\n": true, "#!/bin/sh -e\n": true, "#!/bin/bash\n": false, "#!/usr/bin/env python3\n": false, "#!\n": false} {
+	for text, ok := range map[string]bool{"echo": true, "#!/bin/sh\n": true, "#!/bin/sh -e\n": true,
+		"#!/bin/bash\n": false, "#!/usr/bin/env python3\n": false, "#!\n": false} {
 		if err := linuxpkg.CheckScript(text); (err == nil) != ok {
 			t.Errorf("%q: %v", text, err)
 		}
@@ -135,9 +146,11 @@ func TestScripts(t *testing.T) {
 }
 
 func TestNeededLibraries(t *testing.T) {
-	programs := []*exe.Info{{Bits: 64, Needs: []string{"libz.so.1", "libm.so.6", "libc.so.6", "ld-linux-x86-64.so.2"}, Libc: "glibc", LibcAtLeast: "2.34"}, {Bits: 64, Needs: []string{"libz.so.1"}}}
+	programs := []*exe.Info{{Bits: 64, Needs: []string{"libz.so.1", "libm.so.6", "libc.so.6",
+		"ld-linux-x86-64.so.2"}, Libc: "glibc", LibcAtLeast: "2.34"}, {Bits: 64, Needs: []string{"libz.so.1"}}}
 	for format, want := range map[linuxpkg.Format]string{
-		deb.Format{}: "zlib1g, libc6 >= 2.34", rpm.Format{}: "libz.so.1()(64bit), libm.so.6()(64bit), libc.so.6()(64bit), libc.so.6(GLIBC_2.34)(64bit)",
+		deb.Format{}: "zlib1g, libc6 >= 2.34",
+		rpm.Format{}: "libz.so.1()(64bit), libm.so.6()(64bit), libc.so.6()(64bit), libc.so.6(GLIBC_2.34)(64bit)",
 		apk.Format{}: "so:libz.so.1, so:libm.so.6, so:libc.so.6", alpm.Format{}: "zlib, glibc",
 	} {
 		list, err := format.Needs(programs)
@@ -157,13 +170,15 @@ func TestNeededLibraries(t *testing.T) {
 
 func TestSpell(t *testing.T) {
 	for v, want := range map[string]string{
-		"1.4.0":                           "1.4.0 1.4.0 1.4.0 1.4.0",
-		"1.4.0+build.5":                   "1.4.0 1.4.0 1.4.0 1.4.0",
-		"1.4.0-rc.1":                      "1.4.0~rc1 1.4.0~rc1 1.4.0rc1 1.4.0_rc1",
-		"1.4.0-rc1":                       "1.4.0~rc1 1.4.0~rc1 1.4.0rc1 1.4.0_rc1",
-		"1.4.0-alpha":                     "1.4.0~alpha 1.4.0~alpha 1.4.0alpha 1.4.0_alpha0",
-		"1.4.1-preview.3.g3f2a91c0.dirty": "1.4.1~preview3.g3f2a91c0.dirty 1.4.1~preview3.g3f2a91c0.dirty 1.4.1preview3.g3f2a91c0.dirty 1.4.1_pre3",
-		"1.4.0-rc.1.preview.2.g3f2a91c0":  "1.4.0~rc1.preview2.g3f2a91c0 1.4.0~rc1.preview2.g3f2a91c0 1.4.0rc1.preview2.g3f2a91c0 1.4.0_rc1_p2",
+		"1.4.0":         "1.4.0 1.4.0 1.4.0 1.4.0",
+		"1.4.0+build.5": "1.4.0 1.4.0 1.4.0 1.4.0",
+		"1.4.0-rc.1":    "1.4.0~rc1 1.4.0~rc1 1.4.0rc1 1.4.0_rc1",
+		"1.4.0-rc1":     "1.4.0~rc1 1.4.0~rc1 1.4.0rc1 1.4.0_rc1",
+		"1.4.0-alpha":   "1.4.0~alpha 1.4.0~alpha 1.4.0alpha 1.4.0_alpha0",
+		"1.4.1-preview.3.g3f2a91c0.dirty": "1.4.1~preview3.g3f2a91c0.dirty 1.4.1~preview3.g3f2a91c0.dirty " +
+			"1.4.1preview3.g3f2a91c0.dirty 1.4.1_pre3",
+		"1.4.0-rc.1.preview.2.g3f2a91c0": "1.4.0~rc1.preview2.g3f2a91c0 1.4.0~rc1.preview2.g3f2a91c0 " +
+			"1.4.0rc1.preview2.g3f2a91c0 1.4.0_rc1_p2",
 	} {
 		var got []string
 		for _, format := range []linuxpkg.Format{deb.Format{}, rpm.Format{}, alpm.Format{}, apk.Format{}} {

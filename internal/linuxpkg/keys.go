@@ -112,7 +112,8 @@ type Placed struct {
 
 // Words are those of faults.
 func (*Placed) Words() config.Words {
-	return config.Words{Name: "a file of a package", One: "a table with from and to", List: "a list of tables with from and to"}
+	return config.Words{Name: "a file of a package", One: "a table with from and to",
+		List: "a list of tables with from and to"}
 }
 
 // Account is a user for a service.
@@ -230,7 +231,8 @@ func (c *checker) names() {
 func (c *checker) words() {
 	of := project.Of(c.d)
 	if c.k.Maintainer == "" && of.Maintainer == "" {
-		c.Fail(c.where, "a package says who is responsible for it: give [project] a maintainer", "such as maintainer = \"Ridge Signals <release@hutbell.example.org>\"")
+		c.Fail(c.where, "a package says who is responsible for it: give [project] a maintainer",
+			"such as maintainer = \"Ridge Signals <release@hutbell.example.org>\"")
 	}
 	if c.k.Summary == "" && of.Summary == "" {
 		c.Fail(c.where, "a package says what it is: give it, or [project], a summary", "")
@@ -289,7 +291,8 @@ func (c *checker) files() {
 		c.placed(p, at)
 		for _, f := range c.formats() {
 			if below := f.Layout().KeepBelow; p.Keep && below != "" && !strings.HasPrefix(p.To, below) {
-				c.Fail(at+".keep", fmt.Sprintf("%s keeps what was changed below %s only", f.Name(), strings.TrimSuffix(below, "/")), "place the file there, or leave "+f.Name()+" out")
+				c.Fail(at+".keep", fmt.Sprintf("%s keeps what was changed below %s only", f.Name(),
+					strings.TrimSuffix(below, "/")), "place the file there, or leave "+f.Name()+" out")
 			}
 		}
 	}
@@ -305,7 +308,8 @@ func (c *checker) files() {
 			c.Fail(c.where+".links."+path, fmt.Sprintf("%q is no absolute path", path), "")
 		}
 	}
-	for key, list := range map[string][]string{"service": c.k.Service, "openrc": c.k.OpenRC, "man": c.k.Man, "docs": c.k.Docs,
+	for key, list := range map[string][]string{"service": c.k.Service, "openrc": c.k.OpenRC, "man": c.k.Man,
+		"docs":     c.k.Docs,
 		"licenses": c.k.Licenses, "desktop": c.k.Desktop} {
 		for i, path := range list {
 			c.Inside(fmt.Sprintf("%s.%s.%d", c.where, key, i), path)
@@ -336,7 +340,8 @@ func (c *checker) users() {
 		}
 		for _, name := range []string{u.Name, u.Group} {
 			if name != "" && !accountForm.MatchString(name) {
-				c.Fail(at, fmt.Sprintf("%q cannot be the name of a user: use up to 31 lower-case letters, digits, _ and -", name), "")
+				c.Fail(at, fmt.Sprintf("%q cannot be the name of a user: use up to 31 lower-case letters, "+
+					"digits, _ and -", name), "")
 				break
 			}
 		}

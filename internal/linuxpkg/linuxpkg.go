@@ -144,7 +144,8 @@ func SHA1(ctx context.Context, c compress.Content, algorithm string) (string, er
 	return digest(ctx, c, algorithm, sha1.New(), func(f *compress.Fragment) string { return f.SHA1 })
 }
 
-func digest(ctx context.Context, c compress.Content, algorithm string, h hash.Hash, of func(*compress.Fragment) string) (string, error) {
+func digest(ctx context.Context, c compress.Content, algorithm string, h hash.Hash,
+	of func(*compress.Fragment) string) (string, error) {
 	cached, err := c.Fragment(ctx, algorithm)
 	if err != nil {
 		return "", err

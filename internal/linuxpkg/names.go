@@ -23,7 +23,8 @@ func (r NameRule) Check(name string) error {
 	if r.Form.MatchString(name) {
 		return nil
 	}
-	text := fmt.Sprintf("%q cannot be the name of a package of the format %s, which allows %s (%s)", name, r.Format, r.Rule, r.Source)
+	text := fmt.Sprintf("%q cannot be the name of a package of the format %s, which allows %s (%s)", name,
+		r.Format, r.Rule, r.Source)
 	proposal := strings.Trim(notPlain.ReplaceAllString(strings.ToLower(name), "-"), "-.+")
 	if r.Form.MatchString(proposal) {
 		text += fmt.Sprintf("; %q would be one", proposal)
@@ -50,7 +51,8 @@ func (a Archs) Of(format string, on platform.Platform) (string, error) {
 		return a[""], nil
 	}
 	if on.OS != "linux" {
-		return "", fmt.Errorf("packages of the format %s are for Linux, and not for %s; choose the platforms with \"platforms\"", format, on)
+		return "", fmt.Errorf("packages of the format %s are for Linux, and not for %s; choose the "+
+			"platforms with \"platforms\"", format, on)
 	}
 	key := on.Arch
 	if on.Variant != "" {
@@ -62,5 +64,6 @@ func (a Archs) Of(format string, on platform.Platform) (string, error) {
 	if name := a[on.Arch]; name != "" && on.Arch != "arm" {
 		return name, nil
 	}
-	return "", fmt.Errorf("no distribution with packages of the format %s has a name for %s; leave the platform or the format out", format, on)
+	return "", fmt.Errorf("no distribution with packages of the format %s has a name for %s; leave the "+
+		"platform or the format out", format, on)
 }

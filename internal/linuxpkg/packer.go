@@ -134,7 +134,8 @@ func (b *packer) services() {
 			continue
 		}
 		if !strings.Contains("\n"+text, "\n[Install]") {
-			b.FailOnce("package %q: the unit %s has no section [Install], so nothing could enable it; add one such as\n  [Install]\n  WantedBy=multi-user.target", b.k.Name, unit)
+			b.FailOnce("package %q: the unit %s has no section [Install], so nothing could enable it; add "+
+				"one such as\n  [Install]\n  WantedBy=multi-user.target", b.k.Name, unit)
 		}
 		if systemd {
 			b.plain(unit, "/usr/lib/systemd/system/")
@@ -215,7 +216,8 @@ func (b *packer) documents() {
 }
 
 func (b *packer) extras() {
-	folders := map[string]string{"bash": "/usr/share/bash-completion/completions/", "fish": "/usr/share/fish/vendor_completions.d/", "zsh": b.format.Layout().Zsh}
+	folders := map[string]string{"bash": "/usr/share/bash-completion/completions/",
+		"fish": "/usr/share/fish/vendor_completions.d/", "zsh": b.format.Layout().Zsh}
 	for _, shell := range slices.Sorted(maps.Keys(b.k.Completions)) {
 		name := path.Base(b.k.Completions[shell])
 		for _, ending := range []string{".fish", ".zsh", ".bash"} {
@@ -237,7 +239,8 @@ func (b *packer) extras() {
 
 func (b *packer) scripts() {
 	s := &b.about.Scripts
-	for moment, into := range map[string]*string{BeforeInstall: &s.BeforeInstall, AfterInstall: &s.AfterInstall, BeforeRemove: &s.BeforeRemove, AfterRemove: &s.AfterRemove} {
+	for moment, into := range map[string]*string{BeforeInstall: &s.BeforeInstall, AfterInstall: &s.AfterInstall,
+		BeforeRemove: &s.BeforeRemove, AfterRemove: &s.AfterRemove} {
 		file := b.k.Scripts[moment]
 		if file == "" {
 			continue
@@ -255,7 +258,8 @@ func (b *packer) sorted() []release.Entry {
 	slices.SortFunc(b.list, func(x, y release.Entry) int { return strings.Compare(x.Path, y.Path) })
 	for i, e := range b.list {
 		if i > 0 && !e.From.Tree && e.Path == b.list[i-1].Path {
-			b.FailOnce("package %q: two files would be /%s; take one of them out or place it elsewhere with \"to\"", b.k.Name, e.Path)
+			b.FailOnce("package %q: two files would be /%s; take one of them out or place it elsewhere with "+
+				"\"to\"", b.k.Name, e.Path)
 		}
 	}
 	if b.format.Layout().OwnersByScript {
@@ -274,7 +278,8 @@ func (b *packer) owned() {
 		if e.Owner == "root" && e.Group == "root" {
 			return false
 		}
-		b.about.Scripts.Owned = append(b.about.Scripts.Owned, Owned{Path: "/" + e.Path, Mode: archive.Octal(e.Mode), Owner: e.Owner, Group: e.Group, Dir: e.Mode.IsDir()})
+		b.about.Scripts.Owned = append(b.about.Scripts.Owned,
+			Owned{Path: "/" + e.Path, Mode: archive.Octal(e.Mode), Owner: e.Owner, Group: e.Group, Dir: e.Mode.IsDir()})
 		return e.Mode.IsDir() && byScript
 	})
 }

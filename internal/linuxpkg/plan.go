@@ -27,8 +27,9 @@ type Planned struct {
 	Entries     []PlacedEntry       `json:"entries"`
 	Relations   map[string][]string `json:"relations,omitempty"`
 	// AutoNeeds: what "auto" finds is known only when the programs are there.
-	AutoNeeds bool     `json:"auto_needs,omitempty"`
-	Reads     []string `json:"reads,omitempty"` // files of the project that it is made from besides: scripts, manual pages
+	AutoNeeds bool `json:"auto_needs,omitempty"`
+	// files of the project that it is made from besides: scripts, manual pages
+	Reads []string `json:"reads,omitempty"`
 
 	about *Package // everything but the files
 }
@@ -64,7 +65,8 @@ func In(p *plan.Plan) []*Planned { return plan.Get[[]*Planned](p, section) }
 func (p Part) Plan(c *plan.Context) {
 	var out []*Planned
 	for _, k := range Of(c.Doc) {
-		holds := lang.Holding{Owner: plan.Owner{Kind: "package", Name: k.Name}, Programs: k.Programs, Trees: k.Trees, Platforms: k.Platforms}
+		holds := lang.Holding{Owner: plan.Owner{Kind: "package", Name: k.Name}, Programs: k.Programs,
+			Trees: k.Trees, Platforms: k.Platforms}
 		platforms := []platform.Platform{{}}
 		if len(k.Programs)+len(k.Trees) > 0 {
 			all, ok := holds.CommonPlatforms(c)
@@ -101,7 +103,8 @@ func (b *packer) plan() *Planned {
 		return nil
 	}
 	b.about = about
-	planned := &Planned{Table: b.k.Name, Format: b.format.Name(), Name: about.Name, Arch: about.Arch, Compression: b.compression(), about: about}
+	planned := &Planned{Table: b.k.Name, Format: b.format.Name(), Name: about.Name, Arch: about.Arch,
+		Compression: b.compression(), about: about}
 	if b.on.OS != "" {
 		planned.Platform = b.on.String()
 	}
@@ -119,9 +122,11 @@ func (b *packer) plan() *Planned {
 		planned.Entries = append(planned.Entries, told(e))
 	}
 	planned.Reads, planned.Version, planned.File = b.reads, about.Full(), about.FileName()
-	b.Add(&release.Artifact{Name: planned.File, Kind: Kind, From: b.k.Name, Platform: planned.Platform, MediaType: b.format.Layout().MediaType,
-		MadeFrom: fmt.Sprintf("%s: %s package", b.k.Name, b.format.Name()), Entries: entries, Detail: planned,
-		Package: &release.Package{Format: planned.Format, Name: planned.Name, Version: planned.Version, Arch: planned.Arch}})
+	b.Add(&release.Artifact{Name: planned.File, Kind: Kind, From: b.k.Name, Platform: planned.Platform,
+		MediaType: b.format.Layout().MediaType,
+		MadeFrom:  fmt.Sprintf("%s: %s package", b.k.Name, b.format.Name()), Entries: entries, Detail: planned,
+		Package: &release.Package{Format: planned.Format, Name: planned.Name, Version: planned.Version,
+			Arch: planned.Arch}})
 	return planned
 }
 
@@ -137,10 +142,13 @@ func (b *packer) describe() (*Package, error) {
 		return nil, err
 	}
 	o := k.Overrides[b.format.Name()]
-	p := &Package{Format: b.format, Name: cmp.Or(o.Name, k.Called), Epoch: k.Epoch, Version: spelled, Revision: b.format.Revision(k.Revision), Arch: arch,
+	p := &Package{Format: b.format, Name: cmp.Or(o.Name, k.Called), Epoch: k.Epoch, Version: spelled,
+		Revision: b.format.Revision(k.Revision), Arch: arch,
 		Summary: cmp.Or(k.Summary, of.Summary), Description: k.Description, License: cmp.Or(k.License, of.License),
-		Homepage: cmp.Or(k.Homepage, of.Homepage), Maintainer: cmp.Or(k.Maintainer, of.Maintainer), Section: cmp.Or(o.Section, k.Section),
-		Source: of.Name, Time: b.Plan.Commit.Time, Changes: changes(b.Facts.Notes), Notes: b.Fill(of.Releases, b.Values())}
+		Homepage: cmp.Or(k.Homepage, of.Homepage), Maintainer: cmp.Or(k.Maintainer, of.Maintainer),
+		Section: cmp.Or(o.Section, k.Section),
+		Source:  of.Name, Time: b.Plan.Commit.Time, Changes: changes(b.Facts.Notes),
+		Notes: b.Fill(of.Releases, b.Values())}
 	if p.License == "" {
 		b.FailOnce("package %q: it says no licence; give it or [project] a \"license\"", k.Name)
 	}
@@ -149,7 +157,8 @@ func (b *packer) describe() (*Package, error) {
 
 // relations fills those of the package; it says whether "auto" is among its needs.
 func (b *packer) relations() (auto bool) {
-	into := map[string]*[]Relation{"needs": &b.about.Needs, "recommends": &b.about.Recommends, "suggests": &b.about.Suggests,
+	into := map[string]*[]Relation{"needs": &b.about.Needs, "recommends": &b.about.Recommends,
+		"suggests":  &b.about.Suggests,
 		"conflicts": &b.about.Conflicts, "replaces": &b.about.Replaces, "provides": &b.about.Provides}
 	o := b.k.Overrides[b.format.Name()]
 	b.k.each(func(key string, list []string) {

@@ -17,7 +17,8 @@ func (p Part) Present(f release.Artifact, at site.Placement) site.Placement {
 		}
 		layout := format.Layout()
 		return site.Placement{Group: "package-" + f.Package.Format, Title: layout.Title, Rank: site.RankPackages + i,
-			Part: f.Package.Name, Always: true, ByArch: true, OS: "linux", Label: "every processor", Install: layout.Install + f.Name}
+			Part: f.Package.Name, Always: true, ByArch: true, OS: "linux", Label: "every processor",
+			Install: layout.Install + f.Name}
 	}
 	return at
 }

@@ -50,7 +50,8 @@ func (n Name) Spelled(w Words) string {
 // have none.
 func (r Relation) OneName(format string) (Name, error) {
 	if len(r.Any) > 1 {
-		return Name{}, fmt.Errorf("packages of the format %s have no alternatives (%s): name one of them for it, with [package.NAME.%s]", format, r, format)
+		return Name{}, fmt.Errorf("packages of the format %s have no alternatives (%s): name one of them "+
+			"for it, with [package.NAME.%s]", format, r, format)
 	}
 	return r.Any[0], nil
 }

@@ -59,21 +59,24 @@ type CommonShell struct{}
 // CreateUser makes an account that is not there yet.
 func (CommonShell) CreateUser(u User) string {
 	return fmt.Sprintf("groupadd --force --system %[2]s\nif ! id -u %[1]s >/dev/null 2>&1; then\n"+
-		"\tuseradd --system --gid %[2]s --home-dir %[3]s --no-create-home --shell /usr/sbin/nologin --comment '%[4]s' %[1]s\nfi\n",
+		"\tuseradd --system --gid %[2]s --home-dir %[3]s --no-create-home --shell /usr/sbin/nologin "+
+		"--comment '%[4]s' %[1]s\nfi\n",
 		u.Name, u.Group, u.HomeOrNone(), u.PlainComment())
 }
 
 // Own gives a file or folder to its owner; a folder is made first.
 func (CommonShell) Own(o Owned) string {
 	if o.Dir {
-		return fmt.Sprintf("mkdir -p '%[4]s'\nchown %[2]s:%[3]s '%[4]s'\nchmod %[1]s '%[4]s'\n", o.Mode, o.Owner, o.Group, o.Path)
+		return fmt.Sprintf("mkdir -p '%[4]s'\nchown %[2]s:%[3]s '%[4]s'\nchmod %[1]s '%[4]s'\n", o.Mode,
+			o.Owner, o.Group, o.Path)
 	}
 	return fmt.Sprintf("chown %s:%s '%s'\n", o.Owner, o.Group, o.Path)
 }
 
 // CreateTmpFiles has systemd make what tmpfiles.d describes.
 func (CommonShell) CreateTmpFiles(files []string) string {
-	return fmt.Sprintf("if command -v systemd-tmpfiles >/dev/null 2>&1; then\n\tsystemd-tmpfiles --create %s || true\nfi\n", strings.Join(files, " "))
+	return fmt.Sprintf("if command -v systemd-tmpfiles >/dev/null 2>&1; then\n\tsystemd-tmpfiles --create "+
+		"%s || true\nfi\n", strings.Join(files, " "))
 }
 
 // Started does nothing.
@@ -146,7 +149,8 @@ func CheckScript(text string) error {
 	line, _, _ := strings.Cut(text, "\n")
 	if rest, ok := strings.CutPrefix(line, "#!"); ok {
 		if f := strings.Fields(rest); len(f) == 0 || f[0] != "/bin/sh" {
-			return fmt.Errorf("it begins with %q: write it for /bin/sh, which every distribution runs such scripts with", line)
+			return fmt.Errorf("it begins with %q: write it for /bin/sh, which every distribution runs such "+
+				"scripts with", line)
 		}
 	}
 	return nil

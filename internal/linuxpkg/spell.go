@@ -45,10 +45,12 @@ func (s Spelling) Joined(format, v, sign string) (string, error) {
 		return s.Core, nil
 	}
 	if strings.Contains(strings.Join(s.Parts, "."), "-") {
-		return "", fmt.Errorf("%s packages cannot carry the version %s: a hyphen within a pre-release has no place there; write it with dots, as in 1.4.0-rc.1", format, v)
+		return "", fmt.Errorf("%s packages cannot carry the version %s: a hyphen within a pre-release has "+
+			"no place there; write it with dots, as in 1.4.0-rc.1", format, v)
 	}
 	if IsNumber(s.Parts[0]) {
-		return "", fmt.Errorf("%s packages cannot carry the version %s: its pre-release must begin with a word, as in 1.4.0-rc.1", format, v)
+		return "", fmt.Errorf("%s packages cannot carry the version %s: its pre-release must begin with a "+
+			"word, as in 1.4.0-rc.1", format, v)
 	}
 	var b strings.Builder
 	for i, p := range s.Parts {

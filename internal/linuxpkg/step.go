@@ -42,7 +42,8 @@ func step(a *release.Artifact, planned *Planned, env *work.Env) *engine.Step {
 			holds := holdings(a.Entries, entries)
 			bare := *about
 			bare.Files = nil // they are in what it holds
-			key, err := json.Marshal([]any{archive.Version, "package/3", planned.Format, env.Effort, a.Name, planned.Compression, bare, planned.Entries, holds})
+			key, err := json.Marshal([]any{archive.Version, "package/3", planned.Format, env.Effort, a.Name,
+				planned.Compression, bare, planned.Entries, holds})
 			return engine.Work{Key: string(key), Run: func(ctx context.Context) ([]store.Object, error) {
 				return env.Holding(ctx, a.Name, func(w io.Writer) ([]release.Entry, error) {
 					return holds, about.Format.Write(ctx, w, about, planned.Compression, env.Packing())

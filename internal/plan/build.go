@@ -59,10 +59,11 @@ type Need struct {
 
 // Output is one program that a build makes.
 type Output struct {
-	Program string        `json:"program"`
-	Package string        `json:"package,omitempty"` // of Go, relative to Build.Dir
-	File    string        `json:"file"`              // with the platform's ending; of a stage its path; "" when there is none
-	Expect  expect.Expect `json:"expect,omitzero"`
+	Program string `json:"program"`
+	Package string `json:"package,omitempty"` // of Go, relative to Build.Dir
+	// with the platform's ending; of a stage its path; "" when there is none
+	File   string        `json:"file"`
+	Expect expect.Expect `json:"expect,omitzero"`
 }
 
 // LeftOut is a program that is not made for a platform, and why.

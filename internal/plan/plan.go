@@ -113,7 +113,8 @@ func (Errors) ExitStatus() fault.Status { return fault.Usage }
 func New(d *config.Document, f Facts, parts []Part) (*Plan, error) {
 	c := &Context{Doc: d, Facts: f, left: map[string]bool{}, Plan: &Plan{
 		Project: project.Of(d).Release(),
-		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Reason: f.Release.Reason, Why: f.Release.Why,
+		Version: f.Release.Version, Tag: f.Release.Tag, Preview: f.Release.Preview, Reason: f.Release.Reason,
+		Why:    f.Release.Why,
 		Commit: release.Commit{ID: f.Commit, Time: f.Time}, Notes: f.Notes, Effort: packingOf(d).Effort,
 	}}
 	for _, p := range parts {
@@ -152,7 +153,8 @@ func (c *Context) FailOnce(format string, args ...any) {
 
 // Values are the placeholders that every text can have.
 func (c *Context) Values() placeholder.Values {
-	return placeholder.Values{"project": c.Plan.Project.Name, "version": c.Plan.Version, "tag": c.Plan.Tag, "commit": c.Plan.Commit.ID}
+	return placeholder.Values{"project": c.Plan.Project.Name, "version": c.Plan.Version, "tag": c.Plan.Tag,
+		"commit": c.Plan.Commit.ID}
 }
 
 // PlatformValues are those of texts for one platform.
@@ -217,7 +219,8 @@ func (c *Context) names() {
 		for i, a := range list {
 			from[i] = describe(a)
 		}
-		c.Fail("%d files would have the name %s: %s; give them different names with \"name\", for instance by adding {os}, {arch} or {variant}",
+		c.Fail("%d files would have the name %s: %s; give them different names with \"name\", for instance "+
+			"by adding {os}, {arch} or {variant}",
 			len(list), list[0].Name, strings.Join(from, ", "))
 	}
 }

@@ -31,7 +31,8 @@ func compute(t *testing.T, text string, r version.Release, files fstest.MapFS) (
 	if err != nil {
 		t.Fatal(err)
 	}
-	return plan.New(c, plan.Facts{Release: r, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(), Files: files}, k.Parts())
+	return plan.New(c, plan.Facts{Release: r, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(),
+		Files: files}, k.Parts())
 }
 
 var tagged = version.Release{Version: "1.4.0", Tag: "v1.4.0"}
@@ -91,8 +92,10 @@ path = "x"
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := "both-1.4.0-linux.tar.gz bells-1.4.0-linux-amd64.tar.gz bells-1.4.0-linux-amd64.tar.xz bells-1.4.0-linux-armv7.tar.gz bells-1.4.0-linux-armv7.tar.xz " +
-		"bells-1.4.0-windows-amd64.zip bells-1.4.0-manual.tar.gz bells-1.4.0-source.zip notes.md manifest.json SHA256SUMS"
+	want := "both-1.4.0-linux.tar.gz bells-1.4.0-linux-amd64.tar.gz bells-1.4.0-linux-amd64.tar.xz " +
+		"bells-1.4.0-linux-armv7.tar.gz bells-1.4.0-linux-armv7.tar.xz " +
+		"bells-1.4.0-windows-amd64.zip bells-1.4.0-manual.tar.gz bells-1.4.0-source.zip notes.md " +
+		"manifest.json SHA256SUMS"
 	if got := names(p); got != want {
 		t.Errorf("got  %s\nwant %s", got, want)
 	}
@@ -116,7 +119,8 @@ compile linux/amd64 gong in tool: ./gong=gong`
 	for _, e := range bundle.In(p)[1].Entries {
 		paths = append(paths, e.Mode+" "+e.Path)
 	}
-	wantPaths := "0644 bells-1.4.0/LICENSE, 0755 bells-1.4.0/bell, 0600 bells-1.4.0/doc/LICENSE, 0755 bells-1.4.0/run.sh, " +
+	wantPaths := "0644 bells-1.4.0/LICENSE, 0755 bells-1.4.0/bell, 0600 bells-1.4.0/doc/LICENSE, 0755 " +
+		"bells-1.4.0/run.sh, " +
 		"0644 bells-1.4.0/share/man/a.1, 0644 bells-1.4.0/share/man/b.1, 0644 bells-1.4.0/share/man/de/a.1"
 	if got := strings.Join(paths, ", "); got != wantPaths {
 		t.Errorf("got  %s\nwant %s", got, wantPaths)
@@ -190,20 +194,24 @@ files = ["nothing/*", "none.txt"]
 		t.Fatal("no fault was found")
 	}
 	for _, want := range []string{
-		`program "none": there is no folder cmd/none`, `program "tests": the folder man holds no Go files`, "files would have the name same.tar.gz", "b: relay, gong for linux/amd64",
-		`bundle "apart": not all of its programs are made for darwin/arm64`, "nothing matches nothing/*", "there is no file none.txt",
+		`program "none": there is no folder cmd/none`, `program "tests": the folder man holds no Go files`,
+		"files would have the name same.tar.gz", "b: relay, gong for linux/amd64",
+		`bundle "apart": not all of its programs are made for darwin/arm64`, "nothing matches nothing/*",
+		"there is no file none.txt",
 	} {
 		if !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is not in\n%v", want, err)
 		}
 	}
-	if _, err := compute(t, "[project]\nname = \"bells\"\n", tagged, project()); err == nil || !strings.Contains(err.Error(), "nothing would be made") {
+	if _, err := compute(t, "[project]\nname = \"bells\"\n", tagged, project()); err == nil ||
+		!strings.Contains(err.Error(), "nothing would be made") {
 		t.Errorf("nothing to make: %v", err)
 	}
 }
 
 func TestPreviewGoesWhereItMay(t *testing.T) {
-	p, err := compute(t, "[project]\nname = \"bells\"\n[source]\n[destination.a]\nkind=\"folder\"\npath=\"a\"\n[destination.b]\nkind=\"folder\"\npath=\"b\"\npreviews=true\n",
+	p, err := compute(t, "[project]\nname = \"bells\"\n[source]\n[destination.a]\nkind=\"folder\"\npath=\"a\"\n"+
+		"[destination.b]\nkind=\"folder\"\npath=\"b\"\npreviews=true\n",
 		version.Release{Version: "1.4.1-preview.1.gabc", Preview: true, Why: "x"}, project())
 	if err != nil || len(p.Artifacts[0].To) != 1 || p.Artifacts[0].To[0] != "b" {
 		t.Errorf("%v %+v", err, p)

@@ -30,7 +30,8 @@ type Keys struct {
 
 // Table describes [project].
 func Table() config.Table {
-	return config.Table{Name: "project", Need: true, Keys: func() any { return &Keys{} }, Docs: []string{docs}, Check: check}
+	return config.Table{Name: "project", Need: true, Keys: func() any { return &Keys{} }, Docs: []string{docs},
+		Check: check}
 }
 
 // Of gives the keys of a description.
@@ -38,7 +39,8 @@ func Of(d *config.Document) *Keys { return config.One[Keys](d, "project") }
 
 // Release is what a manifest says of the project.
 func (k *Keys) Release() release.Project {
-	return release.Project{Name: k.Name, Summary: k.Summary, Homepage: k.Homepage, Repository: k.Repository, License: k.License, Maintainer: k.Maintainer}
+	return release.Project{Name: k.Name, Summary: k.Summary, Homepage: k.Homepage, Repository: k.Repository,
+		License: k.License, Maintainer: k.Maintainer}
 }
 
 func check(f *config.Faults, d *config.Document) {
@@ -49,8 +51,10 @@ func check(f *config.Faults, d *config.Document) {
 		}
 	}
 	for _, a := range []struct{ key, value string }{{"homepage", k.Homepage}, {"repository", k.Repository}} {
-		if u, err := url.Parse(a.value); a.value != "" && (err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http")) {
-			f.Fail("project."+a.key, fmt.Sprintf("%q is not an address a browser opens", a.value), "write it with https://")
+		if u, err := url.Parse(a.value); a.value != "" &&
+			(err != nil || u.Host == "" || (u.Scheme != "https" && u.Scheme != "http")) {
+			f.Fail("project."+a.key, fmt.Sprintf("%q is not an address a browser opens", a.value),
+				"write it with https://")
 		}
 	}
 	CheckLicense(f, "project.license", k.License)

@@ -75,7 +75,8 @@ func (p Part) kind(name string) Kind {
 
 // Table describes [destination.NAME].
 func (p Part) Table() config.Table {
-	t := config.Table{Name: "destination", Named: true, Keys: func() any { return &Keys{} }, Docs: []string{docs}, By: "kind"}
+	t := config.Table{Name: "destination", Named: true, Keys: func() any { return &Keys{} },
+		Docs: []string{docs}, By: "kind"}
 	for _, k := range p.Kinds {
 		t.Alternatives = append(t.Alternatives, config.Alternative{Name: k.Name(), Keys: k.Keys, Docs: k.Docs()})
 	}
@@ -158,13 +159,16 @@ func (p Part) inspect(ctx context.Context, pr *check.Project, name string) []che
 	}
 	var out []check.Finding
 	if len(s.Lacks) > 0 {
-		out = append(out, check.Stops(of("the token lacks the right "+strings.Join(s.Lacks, " and ")), "ask whoever runs it for a token with the rights upload and publish")...)
+		out = append(out, check.Stops(of("the token lacks the right "+strings.Join(s.Lacks, " and ")),
+			"ask whoever runs it for a token with the rights upload and publish")...)
 	}
 	if off := time.Since(s.Clock).Abs(); !s.Clock.IsZero() && off > skew {
-		out = append(out, check.Advises(of(fmt.Sprintf("its clock and this machine's differ by %s", off.Round(time.Second))), "set this machine's clock")...)
+		out = append(out, check.Advises(of(fmt.Sprintf("its clock and this machine's differ by %s",
+			off.Round(time.Second))), "set this machine's clock")...)
 	}
 	if s.Public != "" {
-		out = append(out, check.Advises(of(fmt.Sprintf("%s is public there already; shipping it again must give the same files", s.Public)), "")...)
+		out = append(out, check.Advises(of(fmt.Sprintf("%s is public there already; shipping it again must "+
+			"give the same files", s.Public)), "")...)
 	}
 	if len(out) == 0 {
 		out = check.Fine(of(s.Says))

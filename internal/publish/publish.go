@@ -67,7 +67,8 @@ type StoppedError struct {
 }
 
 func (e *StoppedError) Error() string {
-	return fmt.Sprintf("%v\nThe far side has %d of %d files and shows none of them; run the same command again to go on", e.Err, e.Have, e.Of)
+	return fmt.Sprintf("%v\nThe far side has %d of %d files and shows none of them; run the same command "+
+		"again to go on", e.Err, e.Have, e.Of)
 }
 func (e *StoppedError) Unwrap() error { return e.Err }
 
@@ -130,7 +131,8 @@ func Run(ctx context.Context, out *Outbox, d Destination, o Options) (*Result, e
 		return nil, err
 	}
 	if want := release.Digest(out.Encoded); res.Manifest != want {
-		return nil, fault.New(fmt.Sprintf("the far side shows another manifest than was published: its SHA-256 is %s, ours %s", res.Manifest, want), "")
+		return nil, fault.New(fmt.Sprintf("the far side shows another manifest than was published: its "+
+			"SHA-256 is %s, ours %s", res.Manifest, want), "")
 	}
 	res.Took = time.Since(start)
 	return res, nil
@@ -218,7 +220,8 @@ func (r *runner) check(f release.Artifact, got release.Receipt) error {
 		sum = "of nothing: it reported none"
 	}
 	return fault.New(
-		fmt.Sprintf("%s: %s reports the SHA-256 %s, the manifest says %s: the bytes were changed on the way or there", f.Name, r.o.Name, sum, f.SHA256),
+		fmt.Sprintf("%s: %s reports the SHA-256 %s, the manifest says %s: the bytes were changed on the way "+
+			"or there", f.Name, r.o.Name, sum, f.SHA256),
 		"Nothing was made public. Look at what stands between here and there, such as a proxy")
 }
 
@@ -289,6 +292,7 @@ func (r *runner) put(ctx context.Context, f release.Artifact, offset int64, id s
 
 // Conflict is the refusal of a version that is public with other files.
 func Conflict(where, version string, differences []string) error {
-	return fault.New(fmt.Sprintf("%s is public already at %s, with other files: %s", version, where, strings.Join(differences, ", ")),
+	return fault.New(fmt.Sprintf("%s is public already at %s, with other files: %s", version, where,
+		strings.Join(differences, ", ")),
 		"A public release never changes. Release a new version")
 }

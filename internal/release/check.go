@@ -28,8 +28,10 @@ var windowsDevices = regexp.MustCompile(`(?i)^(con|prn|aux|nul|com[0-9]|lpt[0-9]
 
 // CheckProject says why a name cannot be a project's; nil when it can.
 func CheckProject(name string) error {
-	if !projectName.MatchString(name) || strings.Contains(name, "..") || strings.HasSuffix(name, ".") || windowsDevices.MatchString(name) {
-		return fmt.Errorf("%q cannot be a project name: use lower-case letters, digits, dots, hyphens and underscores, at most 64, and begin with a letter or digit", name)
+	if !projectName.MatchString(name) || strings.Contains(name, "..") || strings.HasSuffix(name, ".") ||
+		windowsDevices.MatchString(name) {
+		return fmt.Errorf("%q cannot be a project name: use lower-case letters, digits, dots, hyphens and "+
+			"underscores, at most 64, and begin with a letter or digit", name)
 	}
 	for _, r := range reservedProjects {
 		if name == r {
@@ -50,7 +52,8 @@ func CheckVersion(v string) error {
 // CheckFile says why a name cannot be a release file's; nil when it can.
 func CheckFile(name string) error {
 	if !fileName.MatchString(name) || strings.HasSuffix(name, ".") || windowsDevices.MatchString(name) {
-		return fmt.Errorf("%q cannot be a file name in a release: use letters, digits and . _ + ~ -, at most 200, begin with a letter or digit and do not end with a dot", name)
+		return fmt.Errorf("%q cannot be a file name in a release: use letters, digits and . _ + ~ -, at "+
+			"most 200, begin with a letter or digit and do not end with a dot", name)
 	}
 	for _, r := range reservedFiles {
 		if strings.EqualFold(name, r) {

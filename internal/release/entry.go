@@ -56,7 +56,8 @@ type recorded struct {
 
 // MarshalJSON writes an entry as a manifest records it.
 func (e Entry) MarshalJSON() ([]byte, error) {
-	r := recorded{Path: e.Path, Mode: archive.Octal(e.Mode), Size: e.Size, SHA256: e.SHA256, Link: e.Link, Binary: e.Binary}
+	r := recorded{Path: e.Path, Mode: archive.Octal(e.Mode), Size: e.Size, SHA256: e.SHA256, Link: e.Link,
+		Binary: e.Binary}
 	if e.Owner+e.Group != "" {
 		r.Owner = e.Owner + ":" + e.Group
 	}

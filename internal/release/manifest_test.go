@@ -12,8 +12,10 @@ import (
 func sample() *Manifest {
 	return &Manifest{Format: Format, Project: Project{Name: "hutbell"}, Version: "1.4.0", Tag: "v1.4.0",
 		Commit: Commit{ID: strings.Repeat("3f", 20), Time: time.Date(2026, 5, 2, 7, 30, 0, 0, time.UTC)},
-		Files: []Artifact{{Name: "b.zip", Kind: "bundle", MediaType: "application/zip", Size: 3, SHA256: strings.Repeat("ab", 32), SHA512: strings.Repeat("cd", 64)},
-			{Name: "a.tar.gz", Kind: "source", MediaType: "application/gzip", Size: 4, SHA256: strings.Repeat("12", 32), SHA512: strings.Repeat("34", 64)}}}
+		Files: []Artifact{{Name: "b.zip", Kind: "bundle", MediaType: "application/zip", Size: 3,
+			SHA256: strings.Repeat("ab", 32), SHA512: strings.Repeat("cd", 64)},
+			{Name: "a.tar.gz", Kind: "source", MediaType: "application/gzip", Size: 4,
+				SHA256: strings.Repeat("12", 32), SHA512: strings.Repeat("34", 64)}}}
 }
 
 func TestEncodeAndSums(t *testing.T) {
@@ -30,7 +32,8 @@ func TestEncodeAndSums(t *testing.T) {
 		t.Error("the files are not sorted")
 	}
 	sums := string(m.Sums(data))
-	want := strings.Repeat("12", 32) + "  a.tar.gz\n" + strings.Repeat("ab", 32) + "  b.zip\n" + Digest(data) + "  manifest.json\n"
+	want := strings.Repeat("12", 32) + "  a.tar.gz\n" + strings.Repeat("ab", 32) + "  b.zip\n" + Digest(data) +
+		"  manifest.json\n"
 	if sums != want {
 		t.Errorf("got\n%swant\n%s", sums, want)
 	}
@@ -43,8 +46,10 @@ func TestEncodeAndSums(t *testing.T) {
 // A manifest from outside cannot name what leaves its folder, what Windows or
 // the release itself needs, or one place twice.
 func TestHostile(t *testing.T) {
-	names := []string{"", ".", "..", "../x", "a/b", "/etc/passwd", `a\b`, `C:\x`, ".hidden", "-rf", "a\x00b", "a\nb", "con", "NUL.txt", "com1.zip", "a:b",
-		"manifest.json", "MANIFEST.JSON", "SHA256SUMS", "sha256sums", "index.html", "release.json", "x.", strings.Repeat("a", 201), "ü", "a b", "%2e%2e"}
+	names := []string{"", ".", "..", "../x", "a/b", "/etc/passwd", `a\b`, `C:\x`, ".hidden", "-rf", "a\x00b",
+		"a\nb", "con", "NUL.txt", "com1.zip", "a:b",
+		"manifest.json", "MANIFEST.JSON", "SHA256SUMS", "sha256sums", "index.html", "release.json", "x.",
+		strings.Repeat("a", 201), "ü", "a b", "%2e%2e"}
 	for _, name := range names {
 		m := sample()
 		m.Files[0].Name = name
@@ -59,7 +64,8 @@ func TestHostile(t *testing.T) {
 			t.Errorf("the project name %q was accepted", project)
 		}
 	}
-	for _, v := range []string{"", "1", "1.2", "v1.2.3", "1.2.3/..", "../1.2.3", "1.2.3-", strings.Repeat("1", 200) + ".0.0"} {
+	for _, v := range []string{"", "1", "1.2", "v1.2.3", "1.2.3/..", "../1.2.3", "1.2.3-",
+		strings.Repeat("1", 200) + ".0.0"} {
 		m := sample()
 		m.Version = v
 		if m.Check() == nil {

@@ -30,7 +30,8 @@ import (
 func (s *Server) read(w http.ResponseWriter, r *http.Request) {
 	if r.Method != http.MethodGet && r.Method != http.MethodHead {
 		w.Header().Set("Allow", "GET, HEAD")
-		problem(w, api.Problem{Status: http.StatusMethodNotAllowed, Type: api.Method, Title: "Only reading is possible here"})
+		problem(w, api.Problem{Status: http.StatusMethodNotAllowed, Type: api.Method,
+			Title: "Only reading is possible here"})
 		return
 	}
 	parts := strings.Split(strings.TrimPrefix(r.URL.Path, "/"), "/")

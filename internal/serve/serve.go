@@ -33,7 +33,8 @@ type Limits struct {
 }
 
 // DefaultLimits are those of "piedmont serve".
-var DefaultLimits = Limits{Header: 16 << 10, Uploads: 32, Idle: 30 * time.Second, Rate: 4 << 10, Drafts: 7 * 24 * time.Hour}
+var DefaultLimits = Limits{Header: 16 << 10, Uploads: 32, Idle: 30 * time.Second, Rate: 4 << 10,
+	Drafts: 7 * 24 * time.Hour}
 
 // Server serves one data folder: projects/NAME has the releases of a project, and
 // tokens.json holds the hashes of the tokens.
@@ -72,7 +73,8 @@ func New(ctx context.Context, o Options) (*Server, error) {
 	if o.Log == nil {
 		o.Log = func(string) {}
 	}
-	s := &Server{data: o.Data, address: o.Address, limits: o.Limits, tokens: OpenTokens(o.Data), uploads: make(chan struct{}, o.Limits.Uploads), lock: l, log: o.Log, present: o.Present}
+	s := &Server{data: o.Data, address: o.Address, limits: o.Limits, tokens: OpenTokens(o.Data),
+		uploads: make(chan struct{}, o.Limits.Uploads), lock: l, log: o.Log, present: o.Present}
 	if err := s.tidy(ctx); err != nil {
 		_ = l.Unlock()
 		return nil, fmt.Errorf("tidy old drafts: %w", err)
@@ -124,7 +126,8 @@ func (s *Server) Handler() http.Handler {
 	mux.HandleFunc("PUT /api/{project}/drafts/{id}/{file}", s.upload)
 	mux.HandleFunc("POST /api/{project}/drafts/{id}/publish", s.publish)
 	mux.HandleFunc("/api/", func(w http.ResponseWriter, r *http.Request) {
-		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown, Title: "There is no such address", Detail: r.Method + " " + r.URL.Path})
+		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown,
+			Title: "There is no such address", Detail: r.Method + " " + r.URL.Path})
 	})
 	mux.HandleFunc("/", s.read)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

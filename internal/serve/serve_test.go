@@ -107,7 +107,8 @@ func published(version string, files map[string]string) []byte {
 		Commit: release.Commit{ID: strings.Repeat("ab", 20), Time: time.Date(2026, 5, 2, 7, 30, 0, 0, time.UTC)}}
 	for name, content := range files {
 		a, c := sha256.Sum256([]byte(content)), sha512.Sum512([]byte(content))
-		m.Files = append(m.Files, release.Artifact{Name: name, Kind: "bundle", Platform: "linux/amd64", MediaType: "application/gzip", Size: int64(len(content)),
+		m.Files = append(m.Files, release.Artifact{Name: name, Kind: "bundle", Platform: "linux/amd64",
+			MediaType: "application/gzip", Size: int64(len(content)),
 			SHA256: hex.EncodeToString(a[:]), SHA512: hex.EncodeToString(c[:])})
 	}
 	data, err := m.Encode()
@@ -149,18 +150,22 @@ func TestWholeWay(t *testing.T) {
 		t.Errorf("publishing an empty draft: %s", text)
 	}
 	// Nothing of a draft can be seen.
-	for _, path := range []string{"/hutbell/", "/hutbell/1.4.0/", "/hutbell/1.4.0/b.tar.gz", "/hutbell/1.4.0/manifest.json", "/hutbell/feed.atom", "/hutbell/.drafts/"} {
+	for _, path := range []string{"/hutbell/", "/hutbell/1.4.0/", "/hutbell/1.4.0/b.tar.gz",
+		"/hutbell/1.4.0/manifest.json", "/hutbell/feed.atom", "/hutbell/.drafts/"} {
 		b.want(404, "GET", path, "", nil)
 	}
 	b.want(401, "GET", draft, "", nil)
 
 	// The first half, then the rest from where the server is.
 	content := files["a.tar.gz"]
-	b.want(202, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[:1000]), "Content-Range", "bytes 0-999/4000")
-	if text := b.want(409, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[2000:]), "Content-Range", "bytes 2000-3999/4000"); !strings.Contains(text, `"received":1000`) {
+	b.want(202, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[:1000]), "Content-Range",
+		"bytes 0-999/4000")
+	if text := b.want(409, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[2000:]),
+		"Content-Range", "bytes 2000-3999/4000"); !strings.Contains(text, `"received":1000`) {
 		t.Errorf("a hole in a file: %s", text)
 	}
-	b.want(201, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[1000:]), "Content-Range", "bytes 1000-3999/4000")
+	b.want(201, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[1000:]), "Content-Range",
+		"bytes 1000-3999/4000")
 	for _, name := range []string{"b.tar.gz", "empty.txt", "b.tar.gz"} {
 		b.want(201, "PUT", draft+"/"+name, b.token, strings.NewReader(files[name]))
 	}
@@ -171,7 +176,8 @@ func TestWholeWay(t *testing.T) {
 	if text := b.want(200, "GET", draft, b.token, nil); !strings.Contains(text, `"state":"public"`) {
 		t.Errorf("the state of what has become public: %s", text)
 	}
-	if text := b.want(201, "POST", "/api/hutbell/drafts", b.token, bytes.NewReader(published("1.4.0", files))); !strings.Contains(text, `"state":"public"`) {
+	if text := b.want(201, "POST", "/api/hutbell/drafts", b.token,
+		bytes.NewReader(published("1.4.0", files))); !strings.Contains(text, `"state":"public"`) {
 		t.Errorf("the draft of a public release: %s", text)
 	}
 	other := map[string]string{"a.tar.gz": "other", "c.tar.gz": "new"}
@@ -190,19 +196,23 @@ func TestReading(t *testing.T) {
 	b.publishAll("1.5.0-rc.1", map[string]string{"rc.tar.gz": "rc"})
 	status, head, body := b.do("GET", "/hutbell/1.4.0/a.tar.gz", "", nil)
 	sum := sha256.Sum256([]byte(files["a.tar.gz"]))
-	if status != 200 || body != files["a.tar.gz"] || head.Get("ETag") != `"`+hex.EncodeToString(sum[:])+`"` || head.Get("Repr-Digest") != httpx.ReprDigest(hex.EncodeToString(sum[:])) ||
+	if status != 200 || body != files["a.tar.gz"] || head.Get("ETag") != `"`+hex.EncodeToString(sum[:])+`"` ||
+		head.Get("Repr-Digest") != httpx.ReprDigest(hex.EncodeToString(sum[:])) ||
 		head.Get("Content-Type") != "application/gzip" || head.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("%d %v %s", status, head, body)
 	}
-	if status, _, body := b.do("GET", "/hutbell/1.4.0/a.tar.gz", "", nil, "Range", "bytes=3-5"); status != 206 || body != "345" {
+	if status, _, body := b.do("GET", "/hutbell/1.4.0/a.tar.gz", "", nil, "Range",
+		"bytes=3-5"); status != 206 || body != "345" {
 		t.Errorf("a range: %d %q", status, body)
 	}
 	b.want(304, "GET", "/hutbell/1.4.0/a.tar.gz", "", nil, "If-None-Match", head.Get("ETag"))
 	b.want(416, "GET", "/hutbell/1.4.0/a.tar.gz", "", nil, "Range", "bytes=99-")
-	if status, head, _ := b.do("GET", "/hutbell/latest/a.tar.gz", "", nil); status != 302 || head.Get("Location") != "/hutbell/1.4.0/a.tar.gz" {
+	if status, head, _ := b.do("GET", "/hutbell/latest/a.tar.gz", "", nil); status != 302 ||
+		head.Get("Location") != "/hutbell/1.4.0/a.tar.gz" {
 		t.Errorf("latest: %d %s", status, head.Get("Location"))
 	}
-	if text := b.want(200, "GET", "/hutbell/", "", nil); !strings.Contains(text, "<h1>1.4.0") || !strings.Contains(text, "1.5.0-rc.1") {
+	if text := b.want(200, "GET", "/hutbell/", "", nil); !strings.Contains(text, "<h1>1.4.0") ||
+		!strings.Contains(text, "1.5.0-rc.1") {
 		t.Error("the project's page does not show the latest release and the list")
 	}
 	if text := b.want(200, "GET", "/hutbell/1.5.0-rc.1/", "", nil); !strings.Contains(text, "rc.tar.gz") {
@@ -211,7 +221,8 @@ func TestReading(t *testing.T) {
 	if text := b.want(200, "GET", "/", "", nil); !strings.Contains(text, `href="hutbell/"`) {
 		t.Error("the list of projects")
 	}
-	if text := b.want(200, "GET", "/hutbell/feed.atom", "", nil); !strings.Contains(text, b.url+"/hutbell/1.4.0/a.tar.gz") {
+	if text := b.want(200, "GET", "/hutbell/feed.atom", "", nil); !strings.Contains(text,
+		b.url+"/hutbell/1.4.0/a.tar.gz") {
 		t.Errorf("the feed: %s", text)
 	}
 	if text := b.want(200, "GET", "/hutbell/1.4.0/SHA256SUMS", "", nil); !strings.Contains(text, "  a.tar.gz\n") {
@@ -231,9 +242,12 @@ func TestPathTricks(t *testing.T) {
 	b.publishAll("1.4.0", map[string]string{"a.tar.gz": "0123456789"})
 	before := snapshot(t, b.data)
 	for _, path := range []string{
-		"/..%2f..%2ftokens.json", "/hutbell/..%2ftokens.json", "/hutbell/%2e%2e/tokens.json", "/hutbell/1.4.0/..%2f..%2f..%2ftokens.json",
-		"/hutbell/1.4.0/%2e%2e%2frelease.json", "/hutbell/1.4.0/release.json", "/hutbell/.drafts", "/hutbell/.drafts/", "/hutbell/1.4.0/.part-x", "/hutbell/1.4.0/a.tar.gz/..",
-		"/hutbell/1.4.0/a.tar.gz%00", "/hutbell/1.4.0//etc/passwd", "/%2e%2e/", "/tokens.json", "/api", "/hutbell\\1.4.0/",
+		"/..%2f..%2ftokens.json", "/hutbell/..%2ftokens.json", "/hutbell/%2e%2e/tokens.json",
+		"/hutbell/1.4.0/..%2f..%2f..%2ftokens.json",
+		"/hutbell/1.4.0/%2e%2e%2frelease.json", "/hutbell/1.4.0/release.json", "/hutbell/.drafts",
+		"/hutbell/.drafts/", "/hutbell/1.4.0/.part-x", "/hutbell/1.4.0/a.tar.gz/..",
+		"/hutbell/1.4.0/a.tar.gz%00", "/hutbell/1.4.0//etc/passwd", "/%2e%2e/", "/tokens.json", "/api",
+		"/hutbell\\1.4.0/",
 	} {
 		status, _, body := b.do("GET", path, "", nil)
 		if status < 300 && !strings.Contains(body, "<!doctype html>") || strings.Contains(body, "sha256\":") {
@@ -241,20 +255,24 @@ func TestPathTricks(t *testing.T) {
 		}
 	}
 	draft := b.open(published("1.4.1", map[string]string{"a.tar.gz": "x"}))
-	for _, name := range []string{"..%2fx", "%2e%2e", "manifest.json", "release.json", "SHA256SUMS", ".part-a.tar.gz", "b.tar.gz", "a.tar.gz%2fx", "publish"} {
+	for _, name := range []string{"..%2fx", "%2e%2e", "manifest.json", "release.json", "SHA256SUMS",
+		".part-a.tar.gz", "b.tar.gz", "a.tar.gz%2fx", "publish"} {
 		status, _, _ := b.do("PUT", draft+"/"+name, b.token, strings.NewReader("x"))
 		if status < 300 {
 			t.Errorf("PUT %s was accepted", name)
 		}
 	}
-	for _, id := range []string{"..", "%2e%2e", "..%2f1.4.0", strings.Repeat("0", 32), "1.4.0", strings.Repeat("g", 32)} {
+	for _, id := range []string{"..", "%2e%2e", "..%2f1.4.0", strings.Repeat("0", 32), "1.4.0",
+		strings.Repeat("g", 32)} {
 		status, _, _ := b.do("GET", "/api/hutbell/drafts/"+id, b.token, nil)
 		if status < 300 {
 			t.Errorf("the draft %q was found", id)
 		}
 	}
 	for _, project := range []string{"..", "%2e%2e%2fx", "HUTBELL", "api", "hutbell%2f..", "a%00"} {
-		if status, _, _ := b.do("POST", "/api/"+project+"/drafts", b.token, bytes.NewReader(published("2.0.0", map[string]string{"a": "x"}))); status < 400 && status != 301 && status != 307 {
+		if status, _, _ := b.do("POST", "/api/"+project+"/drafts", b.token,
+			bytes.NewReader(published("2.0.0", map[string]string{"a": "x"}))); status < 400 && status != 301 &&
+			status != 307 {
 			t.Errorf("a draft of the project %q: %d", project, status)
 		}
 	}
@@ -335,7 +353,8 @@ func TestTokens(t *testing.T) {
 		t.Fatal(err)
 	}
 	b.want(401, "GET", "/api/hutbell", uploader, nil)
-	if data, err := os.ReadFile(filepath.Join(b.data, "tokens.json")); err != nil || strings.Contains(string(data), b.token) {
+	if data, err := os.ReadFile(filepath.Join(b.data, "tokens.json")); err != nil ||
+		strings.Contains(string(data), b.token) {
 		t.Errorf("the file holds a secret: %v", err)
 	}
 	if info, err := os.Stat(filepath.Join(b.data, "tokens.json")); err != nil || info.Mode().Perm() != 0o600 {
@@ -347,10 +366,14 @@ func TestBodies(t *testing.T) {
 	b := newBench(t, nil)
 	draft := b.open(published("1.4.0", map[string]string{"a.tar.gz": "0123456789"}))
 	b.want(422, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader("9876543210"))
-	b.want(422, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader("0123456789"), "Repr-Digest", "sha-256=:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:")
+	b.want(422, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader("0123456789"), "Repr-Digest",
+		"sha-256=:47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=:")
 	b.want(413, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader("01234567890"))
-	b.want(413, "PUT", draft+"/a.tar.gz", b.token, io.MultiReader(strings.NewReader("0123456789"), strings.NewReader("more"))) // without a length
-	for _, r := range []string{"bytes 0-9/11", "bytes 5-3/10", "bytes 0-10/10", "bytes -1-3/10", "lines 0-9/10", "bytes 0-99999999999999999999/10"} {
+	// without a length
+	b.want(413, "PUT", draft+"/a.tar.gz", b.token, io.MultiReader(strings.NewReader("0123456789"),
+		strings.NewReader("more")))
+	for _, r := range []string{"bytes 0-9/11", "bytes 5-3/10", "bytes 0-10/10", "bytes -1-3/10", "lines 0-9/10",
+		"bytes 0-99999999999999999999/10"} {
 		b.want(400, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader("0123456789"), "Content-Range", r)
 	}
 	b.want(400, "POST", "/api/hutbell/drafts", b.token, strings.NewReader(`{"format":`))
@@ -384,7 +407,8 @@ func TestSlowClients(t *testing.T) {
 			t.Fatal(err)
 		}
 		conns = append(conns, c)
-		fmt.Fprintf(c, "PUT %s/a.tar.gz HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\n%s", draft, b.token, len(content), content[:3000])
+		fmt.Fprintf(c, "PUT %s/a.tar.gz HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: "+
+			"%d\r\n\r\n%s", draft, b.token, len(content), content[:3000])
 	}
 	time.Sleep(50 * time.Millisecond)
 	for range 20 { // the page is there all the while
@@ -404,7 +428,8 @@ func TestSlowClients(t *testing.T) {
 	if !strings.Contains(text, `"received":3000`) {
 		t.Errorf("what a broken upload sent is lost: %s", text)
 	}
-	b.want(201, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[3000:]), "Content-Range", fmt.Sprintf("bytes 3000-%d/%d", len(content)-1, len(content)))
+	b.want(201, "PUT", draft+"/a.tar.gz", b.token, strings.NewReader(content[3000:]), "Content-Range",
+		fmt.Sprintf("bytes 3000-%d/%d", len(content)-1, len(content)))
 	b.want(201, "PUT", draft+"/b.tar.gz", b.token, strings.NewReader("b"))
 	b.want(200, "POST", draft+"/publish", b.token, nil)
 }
@@ -483,7 +508,8 @@ func TestOldDraftsGo(t *testing.T) {
 // that it failed, and its log says why.
 func TestDamagedRelease(t *testing.T) {
 	var log []string
-	s, err := New(t.Context(), Options{Data: t.TempDir(), Limits: DefaultLimits, Log: func(line string) { log = append(log, line) }})
+	s, err := New(t.Context(), Options{Data: t.TempDir(), Limits: DefaultLimits,
+		Log: func(line string) { log = append(log, line) }})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -497,7 +523,8 @@ func TestDamagedRelease(t *testing.T) {
 	}
 	w := httptest.NewRecorder()
 	s.Handler().ServeHTTP(w, httptest.NewRequest("GET", "/hutbell/", nil))
-	if w.Code != 500 || strings.Contains(w.Body.String(), s.data) || len(log) != 1 || !strings.Contains(log[0], "damaged") {
+	if w.Code != 500 || strings.Contains(w.Body.String(), s.data) || len(log) != 1 ||
+		!strings.Contains(log[0], "damaged") {
 		t.Errorf("%d %s %v", w.Code, w.Body, log)
 	}
 }

@@ -28,7 +28,8 @@ func problem(w http.ResponseWriter, p api.Problem) {
 // fail answers an error of the server itself; what it was stays in the log.
 func (s *Server) fail(w http.ResponseWriter, doing string, err error) {
 	s.log(doing + ": " + err.Error())
-	problem(w, api.Problem{Status: http.StatusInternalServerError, Type: api.Server, Title: "The server failed", Detail: doing + " failed; its log says why"})
+	problem(w, api.Problem{Status: http.StatusInternalServerError, Type: api.Server, Title: "The server failed",
+		Detail: doing + " failed; its log says why"})
 }
 
 func answer(w http.ResponseWriter, status int, body any) {
@@ -43,7 +44,8 @@ func (s *Server) allow(w http.ResponseWriter, r *http.Request, right string) (To
 	secret, ok := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
 	refuse := func(detail string) (Token, bool) {
 		w.Header().Set("WWW-Authenticate", `Bearer realm="releases"`)
-		problem(w, api.Problem{Status: http.StatusUnauthorized, Type: api.Token, Title: "A valid token is needed", Detail: detail})
+		problem(w, api.Problem{Status: http.StatusUnauthorized, Type: api.Token,
+			Title: "A valid token is needed", Detail: detail})
 		return Token{}, false
 	}
 	if !ok || secret == "" {
@@ -63,7 +65,8 @@ func (s *Server) allow(w http.ResponseWriter, r *http.Request, right string) (To
 		if right == "" {
 			detail = fmt.Sprintf("the token %q is not for the project %q", t.Name, project)
 		}
-		problem(w, api.Problem{Status: http.StatusForbidden, Type: api.Right, Title: "The token does not allow this", Detail: detail})
+		problem(w, api.Problem{Status: http.StatusForbidden, Type: api.Right,
+			Title: "The token does not allow this", Detail: detail})
 		return t, false
 	}
 	return t, true
@@ -71,7 +74,8 @@ func (s *Server) allow(w http.ResponseWriter, r *http.Request, right string) (To
 
 func (s *Server) rights(w http.ResponseWriter, r *http.Request) {
 	if t, ok := s.allow(w, r, ""); ok {
-		answer(w, http.StatusOK, api.RightsAnswer{Project: r.PathValue("project"), Token: t.Name, Rights: t.Rights, Time: time.Now().UTC()})
+		answer(w, http.StatusOK, api.RightsAnswer{Project: r.PathValue("project"), Token: t.Name,
+			Rights: t.Rights, Time: time.Now().UTC()})
 	}
 }
 
@@ -86,7 +90,8 @@ func (s *Server) show(w http.ResponseWriter, r *http.Request, status int, d *lay
 	if d.Public {
 		state = release.StatePublic
 	}
-	answer(w, status, api.Draft{ID: d.ID, Project: d.Manifest.Project.Name, Version: d.Manifest.Version, State: state, Files: files})
+	answer(w, status, api.Draft{ID: d.ID, Project: d.Manifest.Project.Name, Version: d.Manifest.Version,
+		State: state, Files: files})
 }
 
 func (s *Server) openDraft(w http.ResponseWriter, r *http.Request) {
@@ -95,16 +100,19 @@ func (s *Server) openDraft(w http.ResponseWriter, r *http.Request) {
 	}
 	on, ok := s.releases(r.PathValue("project"))
 	if !ok {
-		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown, Title: "This cannot be a project's name"})
+		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown,
+			Title: "This cannot be a project's name"})
 		return
 	}
 	m, encoded, err := release.Read(http.MaxBytesReader(w, r.Body, release.MaxSize+1))
 	if err != nil {
-		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Manifest, Title: "The manifest is refused", Detail: err.Error()})
+		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Manifest,
+			Title: "The manifest is refused", Detail: err.Error()})
 		return
 	}
 	if m.Project.Name != r.PathValue("project") {
-		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Manifest, Title: "The manifest is refused", Detail: fmt.Sprintf("it is of the project %q", m.Project.Name)})
+		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Manifest,
+			Title: "The manifest is refused", Detail: fmt.Sprintf("it is of the project %q", m.Project.Name)})
 		return
 	}
 	s.change.Lock()
@@ -129,15 +137,21 @@ func (s *Server) refused(w http.ResponseWriter, err error, doing string) bool {
 	case errors.Is(err, layout.ErrUnknown):
 		problem(w, api.Problem{Status: http.StatusNotFound, Type: api.Unknown, Title: "There is no such draft or file"})
 	case errors.As(err, &conflict):
-		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Conflict, Title: "This version is public with other files", Detail: conflict.Error(), Differences: conflict.Differences})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Conflict,
+			Title: "This version is public with other files", Detail: conflict.Error(),
+			Differences: conflict.Differences})
 	case errors.As(err, &incomplete):
-		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Incomplete, Title: "The draft is not complete", Detail: incomplete.Error(), Missing: incomplete.Missing})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Incomplete,
+			Title: "The draft is not complete", Detail: incomplete.Error(), Missing: incomplete.Missing})
 	case errors.As(err, &mismatch):
-		problem(w, api.Problem{Status: http.StatusUnprocessableEntity, Type: api.Digest, Title: "The bytes do not match the manifest", Detail: mismatch.Error()})
+		problem(w, api.Problem{Status: http.StatusUnprocessableEntity, Type: api.Digest,
+			Title: "The bytes do not match the manifest", Detail: mismatch.Error()})
 	case errors.As(err, &offset):
-		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Offset, Title: "The upload does not go on where it ended", Detail: offset.Error(), Received: &offset.Want})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Offset,
+			Title: "The upload does not go on where it ended", Detail: offset.Error(), Received: &offset.Want})
 	case errors.Is(err, layout.ErrTooLong):
-		problem(w, api.Problem{Status: http.StatusRequestEntityTooLarge, Type: api.Size, Title: "The body is longer than the manifest says"})
+		problem(w, api.Problem{Status: http.StatusRequestEntityTooLarge, Type: api.Size,
+			Title: "The body is longer than the manifest says"})
 	default:
 		s.fail(w, doing, err)
 	}
@@ -217,16 +231,19 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 	}
 	offset, length, err := contentRange(r, f.Size)
 	if err != nil {
-		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Range, Title: "The Content-Range is refused", Detail: err.Error()})
+		problem(w, api.Problem{Status: http.StatusBadRequest, Type: api.Range,
+			Title: "The Content-Range is refused", Detail: err.Error()})
 		return
 	}
 	if r.ContentLength > length {
-		problem(w, api.Problem{Status: http.StatusRequestEntityTooLarge, Type: api.Size, Title: "The body is longer than the manifest says",
+		problem(w, api.Problem{Status: http.StatusRequestEntityTooLarge, Type: api.Size,
+			Title:  "The body is longer than the manifest says",
 			Detail: fmt.Sprintf("%s has %d bytes in the manifest", name, f.Size)})
 		return
 	}
 	if want := r.Header.Get("Repr-Digest"); want != "" && httpx.FromReprDigest(want) != f.SHA256 {
-		problem(w, api.Problem{Status: http.StatusUnprocessableEntity, Type: api.Digest, Title: "The Repr-Digest is not that of the manifest", Detail: name})
+		problem(w, api.Problem{Status: http.StatusUnprocessableEntity, Type: api.Digest,
+			Title: "The Repr-Digest is not that of the manifest", Detail: name})
 		return
 	}
 	select {
@@ -234,19 +251,22 @@ func (s *Server) upload(w http.ResponseWriter, r *http.Request) {
 		defer func() { <-s.uploads }()
 	default:
 		w.Header().Set("Retry-After", "1")
-		problem(w, api.Problem{Status: http.StatusServiceUnavailable, Type: api.Busy, Title: "Too many uploads at once", Detail: "come again in a second"})
+		problem(w, api.Problem{Status: http.StatusServiceUnavailable, Type: api.Busy,
+			Title: "Too many uploads at once", Detail: "come again in a second"})
 		return
 	}
 	key := r.PathValue("project") + "/" + d.ID + "/" + name
 	if _, taken := s.busy.LoadOrStore(key, true); taken {
 		w.Header().Set("Retry-After", "1")
-		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Busy, Title: "This file is being uploaded by somebody else", Detail: name})
+		problem(w, api.Problem{Status: http.StatusConflict, Type: api.Busy,
+			Title: "This file is being uploaded by somebody else", Detail: name})
 		return
 	}
 	defer s.busy.Delete(key)
 	got, err := d.Put(r.Context(), name, offset, s.paced(w, r, length))
 	if bodyError(err) || r.Context().Err() != nil {
-		problem(w, api.Problem{Status: http.StatusRequestTimeout, Type: api.BrokenOff, Title: "The body broke off", Detail: "what arrived is kept: ask for the draft and go on from there"})
+		problem(w, api.Problem{Status: http.StatusRequestTimeout, Type: api.BrokenOff,
+			Title: "The body broke off", Detail: "what arrived is kept: ask for the draft and go on from there"})
 		return
 	}
 	if s.refused(w, err, "keep a file") {
@@ -274,7 +294,8 @@ func contentRange(r *http.Request, size int64) (offset, length int64, err error)
 	from, err1 := strconv.ParseInt(first, 10, 64)
 	to, err2 := strconv.ParseInt(last, 10, 64)
 	whole, err3 := strconv.ParseInt(total, 10, 64)
-	if !ok || !ok2 || !ok3 || errors.Join(err1, err2, err3) != nil || from < 0 || to < from || whole != size || to >= size {
+	if !ok || !ok2 || !ok3 || errors.Join(err1, err2, err3) != nil || from < 0 || to < from || whole != size ||
+		to >= size {
 		return 0, 0, fmt.Errorf("%q does not fit a file of %d bytes", h, size)
 	}
 	return from, to - from + 1, nil

@@ -24,14 +24,17 @@ func (s Site) Feed() ([]byte, error) {
 		Updated: list[0].Published.UTC().Format(time.RFC3339), Author: atomPerson{author(p)},
 	}
 	if s.Base != "" {
-		feed.Links = []atomLink{{Rel: "self", Href: s.Base + "feed.atom", Type: "application/atom+xml"}, {Rel: "alternate", Href: s.Base, Type: "text/html"}}
+		feed.Links = []atomLink{{Rel: "self", Href: s.Base + "feed.atom", Type: "application/atom+xml"},
+			{Rel: "alternate", Href: s.Base, Type: "text/html"}}
 	}
 	for _, r := range list[:min(50, len(list))] {
 		m := r.Manifest
 		e := atomEntry{
-			Title: p.Name + " " + m.Version, ID: urn(p.Name + " " + m.Version), Updated: r.Published.UTC().Format(time.RFC3339),
+			Title: p.Name + " " + m.Version, ID: urn(p.Name + " " + m.Version),
+			Updated: r.Published.UTC().Format(time.RFC3339),
 			Links:   []atomLink{{Rel: "alternate", Href: s.Base + m.Version + "/", Type: "text/html"}},
-			Summary: &atomText{Text: fmt.Sprintf("%d files, made from commit %s of %s.", len(m.Files), m.Commit.ID[:min(10, len(m.Commit.ID))], m.Commit.Time.UTC().Format("2 January 2006"))},
+			Summary: &atomText{Text: fmt.Sprintf("%d files, made from commit %s of %s.", len(m.Files),
+				m.Commit.ID[:min(10, len(m.Commit.ID))], m.Commit.Time.UTC().Format("2 January 2006"))},
 		}
 		notes, err := markdown(r.Notes)
 		if err != nil {
@@ -41,7 +44,8 @@ func (s Site) Feed() ([]byte, error) {
 			e.Content = &atomText{Type: "html", Text: string(notes)}
 		}
 		for _, f := range m.Files {
-			e.Links = append(e.Links, atomLink{Rel: "enclosure", Href: s.Base + m.Version + "/" + f.Name, Type: f.MediaType, Length: f.Size, Title: f.Name})
+			e.Links = append(e.Links, atomLink{Rel: "enclosure", Href: s.Base + m.Version + "/" + f.Name,
+				Type: f.MediaType, Length: f.Size, Title: f.Name})
 		}
 		feed.Entries = append(feed.Entries, e)
 	}

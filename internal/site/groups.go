@@ -143,7 +143,8 @@ var archNames = map[string]string{
 
 func (s Site) line(f release.Artifact) download {
 	p := s.place(f)
-	d := download{Name: f.Name, Size: humanize.IBytes(uint64(f.Size)), SHA256: f.SHA256, Label: f.Name, Detail: p.Ending, OS: p.OS}
+	d := download{Name: f.Name, Size: humanize.IBytes(uint64(f.Size)), SHA256: f.SHA256, Label: f.Name,
+		Detail: p.Ending, OS: p.OS}
 	if d.Detail == "" {
 		d.Detail = "file"
 	}

@@ -33,7 +33,8 @@ func (s Site) JSON() ([]byte, error) {
 	r := s.latest()
 	x := Index{Format: "piedmont-index/1", Project: r.Manifest.Project, Latest: r.Manifest.Version}
 	for _, r := range s.Releases {
-		x.Releases = append(x.Releases, IndexRelease{r.Manifest.Version, r.Manifest.Preview, r.State, r.Published, r.Record.Manifest, r.Manifest.Version + "/"})
+		x.Releases = append(x.Releases, IndexRelease{r.Manifest.Version, r.Manifest.Preview, r.State,
+			r.Published, r.Record.Manifest, r.Manifest.Version + "/"})
 	}
 	out, err := json.MarshalIndent(x, "", "  ")
 	return append(out, '\n'), err

@@ -17,5 +17,6 @@ func policy() string {
 		sum := sha256.Sum256(data)
 		return "'sha256-" + base64.StdEncoding.EncodeToString(sum[:]) + "'"
 	}
-	return "default-src 'none'; img-src 'self'; style-src " + allowed("style.css") + "; script-src " + allowed("script.js") + "; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
+	return "default-src 'none'; img-src 'self'; style-src " + allowed("style.css") + "; script-src " +
+		allowed("script.js") + "; base-uri 'none'; form-action 'none'; frame-ancestors 'none'"
 }

@@ -92,7 +92,8 @@ func (s Site) page(r release.Release, root, here string) ([]byte, error) {
 		Project: m.Project, Title: m.Project.Name + " " + m.Version, Version: m.Version, Tag: m.Tag,
 		Commit: m.Commit.ID[:min(10, len(m.Commit.ID))], CommitTime: m.Commit.Time.UTC().Format("2 January 2006"),
 		Published: r.Published.UTC().Format("2 January 2006"), PublishedAt: r.Published.UTC().Format(time.RFC3339),
-		Preview: m.Preview, Newest: s.latest().Manifest.Version == m.Version, Groups: s.groups(m), Root: root, Here: here,
+		Preview: m.Preview, Newest: s.latest().Manifest.Version == m.Version, Groups: s.groups(m), Root: root,
+		Here:  here,
 		Style: template.CSS(style), Script: template.JS(script),
 	}
 	for _, f := range m.Files {
@@ -102,7 +103,8 @@ func (s Site) page(r release.Release, root, here string) ([]byte, error) {
 		return nil, err
 	}
 	for _, o := range s.Releases {
-		v.Others = append(v.Others, other{o.Manifest.Version, o.Published.UTC().Format("2 January 2006"), semver.IsPrerelease(o.Manifest.Version), o.Manifest.Version == m.Version})
+		v.Others = append(v.Others, other{o.Manifest.Version, o.Published.UTC().Format("2 January 2006"),
+			semver.IsPrerelease(o.Manifest.Version), o.Manifest.Version == m.Version})
 	}
 	return render("release.html", v)
 }
@@ -159,5 +161,6 @@ func Missing(root string) ([]byte, error) {
 func Forward(to string) []byte {
 	to = template.HTMLEscapeString(to)
 	return []byte("<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>Latest release</title>" +
-		"<meta http-equiv=\"refresh\" content=\"0; url=" + to + "\"></head><body><a href=\"" + to + "\">The latest release</a></body></html>\n")
+		"<meta http-equiv=\"refresh\" content=\"0; url=" + to + "\"></head><body><a href=\"" + to +
+		"\">The latest release</a></body></html>\n")
 }

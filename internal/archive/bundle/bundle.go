@@ -22,6 +22,9 @@ import (
 //go:embed keys.md
 var docs string
 
+// placeholders are those of an archive's name and folder.
+var placeholders = []string{"project", "version", "tag", "commit", "os", "arch", "variant", "bundle"}
+
 // Kind is that of the files.
 const Kind = "bundle"
 
@@ -32,9 +35,9 @@ type Keys struct {
 	Files     []config.Rule    `toml:"files"`
 	Platforms config.Platforms `toml:"platforms"`
 	Formats   Formats          `toml:"formats" default:"\"tar.gz\"" choice:"@formats"`
-	File      string           `toml:"name" fill:"project version tag commit os arch variant bundle"`
+	File      string           `toml:"name" fill:"@placeholders"`
 	Trees     []config.Tree    `toml:"trees"`
-	Folder    string           `toml:"folder" default:"\"\"" fill:"project version tag commit os arch variant bundle"`
+	Folder    string           `toml:"folder" default:"\"\"" fill:"@placeholders"`
 }
 
 // Part plans and makes bundles.
@@ -56,7 +59,7 @@ func (p Part) Table() config.Table {
 		names = append(names, f.Name())
 	}
 	return config.Table{Name: "bundle", Named: true, Keys: func() any { return &Keys{} }, Docs: []string{docs},
-		Lists: map[string][]string{"formats": names}, Check: check}
+		Lists: map[string][]string{"formats": names, "placeholders": placeholders}, Check: check}
 }
 
 // Of gives the bundles of a description.
@@ -131,7 +134,8 @@ func (*Formats) Shape(choice []string) config.Shape {
 	one := map[string]any{"enum": choice}
 	many := config.AnyOf(one, config.ListSchema(one))
 	return config.Shape{Written: "text, list of texts, or table",
-		Schema: config.AnyOf(one, config.ListSchema(one), map[string]any{"type": "object", "additionalProperties": many})}
+		Schema: config.AnyOf(one, config.ListSchema(one),
+			map[string]any{"type": "object", "additionalProperties": many})}
 }
 
 // check reports rules for what is no system or platform.

@@ -36,7 +36,8 @@ func (p Part) Plan(c *plan.Context) {
 	archives := []*Archive{}
 	for _, k := range Of(c.Doc) {
 		b := &planner{Context: c, part: p, k: k, holds: lang.Holding{
-			Owner: plan.Owner{Kind: "bundle", Name: k.Name}, Programs: k.Programs, Trees: k.Trees, Platforms: k.Platforms}}
+			Owner: plan.Owner{Kind: "bundle", Name: k.Name}, Programs: k.Programs, Trees: k.Trees,
+			Platforms: k.Platforms}}
 		b.files()
 		platforms, ok := b.holds.CommonPlatforms(c)
 		if !ok {
@@ -94,7 +95,8 @@ func (b *planner) plan(on platform.Platform) []*Archive {
 			continue // refused in the description
 		}
 		b.links(f, entries)
-		a := &Archive{File: name + "." + format, Bundle: b.k.Name, Platform: target, Format: format, Folder: path.Clean("./" + folder), entries: entries}
+		a := &Archive{File: name + "." + format, Bundle: b.k.Name, Platform: target, Format: format,
+			Folder: path.Clean("./" + folder), entries: entries}
 		for _, e := range entries {
 			a.Entries = append(a.Entries, plan.Told(e))
 		}
@@ -134,7 +136,8 @@ func (b *planner) entries(on platform.Platform, folder string) ([]release.Entry,
 	slices.SortFunc(entries, func(x, y release.Entry) int { return strings.Compare(x.Path, y.Path) })
 	for i := 1; i < len(entries); i++ {
 		if entries[i].Path == entries[i-1].Path && !entries[i].From.Tree && !entries[i-1].From.Tree {
-			b.Fail("bundle %q: two files would be %s in the archive; place one of them elsewhere with \"to\"", b.k.Name, entries[i].Path)
+			b.Fail("bundle %q: two files would be %s in the archive; place one of them elsewhere with \"to\"",
+				b.k.Name, entries[i].Path)
 			return nil, false
 		}
 	}

@@ -52,7 +52,8 @@ func (p Part) Table() config.Table {
 	for _, f := range p.Formats {
 		names = append(names, f.Name())
 	}
-	return config.Table{Name: "source", Optional: true, Keys: func() any { return &Keys{} }, Docs: []string{docs}, Lists: map[string][]string{"formats": names}}
+	return config.Table{Name: "source", Optional: true, Keys: func() any { return &Keys{} },
+		Docs: []string{docs}, Lists: map[string][]string{"formats": names}}
 }
 
 // Plan plans an archive for each format.
@@ -137,7 +138,8 @@ func pack(ctx context.Context, a *Archive, f archive.Format, commit string, env 
 	out, err := env.Archive(a.File, f, list)(ctx)
 	var outside *zipfile.OutsideError
 	if errors.As(err, &outside) {
-		return nil, fmt.Errorf("%w: mark it export-ignore in .gitattributes, or leave %s out of [source] formats", err, f.Name())
+		return nil, fmt.Errorf("%w: mark it export-ignore in .gitattributes, or leave %s out of [source] "+
+			"formats", err, f.Name())
 	}
 	for i := range out {
 		out[i].Extra = nil // what it holds is in git

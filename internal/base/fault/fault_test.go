@@ -10,7 +10,8 @@ import (
 )
 
 func ExampleError() {
-	err := fmt.Errorf("destination %q: %w", "page", fault.Misuse("the variable PAGE is not set", "Set it: export PAGE=…"))
+	err := fmt.Errorf("destination %q: %w", "page", fault.Misuse("the variable PAGE is not set",
+		"Set it: export PAGE=…"))
 	fmt.Println(err)
 	fmt.Println("exit status", fault.Of(err))
 	// Output:

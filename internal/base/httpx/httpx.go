@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net"
 	"net/http"
 	"net/url"
@@ -18,8 +19,6 @@ import (
 	"sync"
 	"syscall"
 	"time"
-
-	"github.com/cenkalti/backoff/v5"
 )
 
 // Idle is how long a transfer may stand still.
@@ -65,8 +64,7 @@ var DefaultPatience = Patience{Tries: 6, First: 300 * time.Millisecond, Most: 60
 // Retry calls do until it succeeds, fails for good, or made no progress for
 // p.Tries attempts. do reports whether it moved something forward.
 func Retry(ctx context.Context, p Patience, do func() (progress bool, err error)) error {
-	b := &backoff.ExponentialBackOff{InitialInterval: p.First, RandomizationFactor: 0.4, Multiplier: 2, MaxInterval: p.Most}
-	b.Reset()
+	next := p.First
 	for failed := 0; ; {
 		progress, err := do()
 		if err == nil {
@@ -81,12 +79,13 @@ func Retry(ctx context.Context, p Patience, do func() (progress bool, err error)
 		}
 		if progress {
 			failed = 0
-			b.Reset()
+			next = p.First
 		}
 		if failed++; failed >= p.Tries {
 			return fmt.Errorf("%w (tried %d times)", err, failed)
 		}
-		pause := max(b.NextBackOff(), min(temporary.After, p.Most))
+		pause := max(jittered(next), min(temporary.After, p.Most))
+		next = min(2*next, p.Most)
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
@@ -111,9 +110,11 @@ func Explain(err error, address string) error {
 	case errors.Is(err, context.Canceled):
 		return err
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return &TemporaryError{Err: fmt.Errorf("nothing answers at %s: is the server running, and is the address right?", host)}
+		return &TemporaryError{Err: fmt.Errorf("nothing answers at %s: is the server running, and is the "+
+			"address right?", host)}
 	case errors.As(err, &dns):
-		return &TemporaryError{Err: fmt.Errorf("there is no host %s: is the address right, and is this machine online?", host)}
+		return &TemporaryError{Err: fmt.Errorf("there is no host %s: is the address right, and is this "+
+			"machine online?", host)}
 	case errors.Is(err, context.DeadlineExceeded), isTimeout(err):
 		return &TemporaryError{Err: fmt.Errorf("%s did not answer in time", host)}
 	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, ErrStalled),
@@ -193,4 +194,10 @@ func FromReprDigest(field string) string {
 		}
 	}
 	return ""
+}
+
+// jittered is a pause of between 60 and 140 percent, so that clients that failed
+// together do not come again together.
+func jittered(d time.Duration) time.Duration {
+	return time.Duration((0.6 + 0.8*rand.Float64()) * float64(d))
 }

@@ -29,7 +29,11 @@ func TestRetry(t *testing.T) {
 		t.Errorf("without an end: %v after %d tries", err, n)
 	}
 	n = 0
-	if err := Retry(t.Context(), quick, func() (bool, error) { n++; return false, errors.New("final") }); err == nil || n != 1 {
+	if err := Retry(t.Context(), quick, func() (bool, error) {
+		n++
+		return false,
+			errors.New("final")
+	}); err == nil || n != 1 {
 		t.Errorf("a final no: %v after %d tries", err, n)
 	}
 	n = 0
@@ -72,12 +76,14 @@ func TestRetryAfter(t *testing.T) {
 
 func TestWhatIsTemporary(t *testing.T) {
 	var temporary *TemporaryError
-	for _, err := range []error{syscall.ECONNREFUSED, io.ErrUnexpectedEOF, io.EOF, ErrStalled, context.DeadlineExceeded} {
+	for _, err := range []error{syscall.ECONNREFUSED, io.ErrUnexpectedEOF, io.EOF, ErrStalled,
+		context.DeadlineExceeded} {
 		if !errors.As(Explain(err, "http://127.0.0.1:1/x"), &temporary) {
 			t.Errorf("%v is not tried again", err)
 		}
 	}
-	for code, want := range map[int]bool{400: false, 404: false, 408: true, 409: false, 429: true, 500: true, 503: true} {
+	for code, want := range map[int]bool{400: false, 404: false, 408: true, 409: false, 429: true, 500: true,
+		503: true} {
 		err := Status(&http.Response{StatusCode: code, Header: http.Header{}}, "")
 		if errors.As(err, &temporary) != want {
 			t.Errorf("%d: temporary %v", code, !want)

@@ -54,7 +54,8 @@ func Host() Platform { return Platform{OS: runtime.GOOS, Arch: runtime.GOARCH} }
 func Parse(s string) (Platform, error) {
 	parts := strings.Split(s, "/")
 	if len(parts) < 2 || len(parts) > 3 || slices.Contains(parts, "") {
-		return Platform{}, fmt.Errorf("%q is not a platform: write os/arch or os/arch/variant, such as \"linux/amd64\" or \"linux/arm/v7\"", s)
+		return Platform{}, fmt.Errorf("%q is not a platform: write os/arch or os/arch/variant, such as "+
+			"\"linux/amd64\" or \"linux/arm/v7\"", s)
 	}
 	p := Platform{OS: parts[0], Arch: parts[1]}
 	if len(parts) == 3 {
@@ -74,7 +75,8 @@ func (p Platform) CheckVariant() error {
 		return fmt.Errorf("%s has no variants: write %q", p.Arch, p.OS+"/"+p.Arch)
 	}
 	if _, ok := v.values[p.Variant]; !ok {
-		return fmt.Errorf("%s has no variant %q: there are %s", p.Arch, p.Variant, strings.Join(variantNames(p.Arch), ", "))
+		return fmt.Errorf("%s has no variant %q: there are %s", p.Arch, p.Variant,
+			strings.Join(variantNames(p.Arch), ", "))
 	}
 	return nil
 }

@@ -29,7 +29,8 @@ func TestOutputAndStatus(t *testing.T) {
 	if r := Do(t.Context(), c); len(r.Stdout) != 1000 || r.Err != nil {
 		t.Errorf("%d bytes were kept, %v", len(r.Stdout), r.Err)
 	}
-	if _, _, err := Run(t.Context(), Command{Name: "no-such-program-here"}); err == nil || !strings.Contains(err.Error(), "not installed") {
+	if _, _, err := Run(t.Context(), Command{Name: "no-such-program-here"}); err == nil ||
+		!strings.Contains(err.Error(), "not installed") {
 		t.Error(err)
 	}
 }
@@ -41,7 +42,8 @@ func TestChildrenEnd(t *testing.T) {
 	}
 	testclient.Need(t, "setsid")
 	dir := t.TempDir()
-	c, _ := sh(t, "setsid sh -c 'while :; do date > apart; sleep 0.1; done' & sh -c 'while :; do date > beside; sleep 0.1; done' & sleep 60", Command{Dir: dir, Mark: filepath.Base(dir)})
+	c, _ := sh(t, "setsid sh -c 'while :; do date > apart; sleep 0.1; done' & sh -c 'while :; do date > "+
+		"beside; sleep 0.1; done' & sleep 60", Command{Dir: dir, Mark: filepath.Base(dir)})
 	ctx, cancel := context.WithTimeout(t.Context(), time.Second)
 	defer cancel()
 	start := time.Now()

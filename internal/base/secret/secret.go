@@ -79,7 +79,8 @@ func Fetch(ctx context.Context, root string, env environ.Env, p Place) (string, 
 	}
 	text = strings.TrimSpace(text)
 	if text == "" || strings.ContainsFunc(text, func(r rune) bool { return r <= ' ' || r > '~' }) {
-		return "", fault.New(fmt.Sprintf("what %s gives is not a token: a token is one word of plain characters", p), "")
+		return "", fault.New(
+			fmt.Sprintf("what %s gives is not a token: a token is one word of plain characters", p), "")
 	}
 	return text, nil
 }

@@ -16,7 +16,8 @@ func ExampleCompare() {
 }
 
 func TestValid(t *testing.T) {
-	for s, want := range map[string]bool{"1.4.0": true, "1.4.0-rc.1+b": true, "1.4": false, "v1.4.0": false, "": false, "01.0.0": false} {
+	for s, want := range map[string]bool{"1.4.0": true, "1.4.0-rc.1+b": true, "1.4": false, "v1.4.0": false,
+		"": false, "01.0.0": false} {
 		if semver.Valid(s) != want {
 			t.Errorf("%q: valid is not %v", s, want)
 		}

@@ -47,7 +47,8 @@ func (e Expect) broken(s Sight) []string {
 		out = append(out, fmt.Sprintf("%s, and linkage = %q was expected", what, e.Linkage))
 	}
 	if e.LibcAtMost != "" && i.Libc == "glibc" && exe.CompareNumbers(i.LibcAtLeast, string(e.LibcAtMost)) > 0 {
-		out = append(out, fmt.Sprintf("it needs glibc %s, which %s has, and libc-at-most = %q was expected", i.LibcAtLeast, since(i.LibcAtLeast), e.LibcAtMost))
+		out = append(out, fmt.Sprintf("it needs glibc %s, which %s has, and libc-at-most = %q was expected",
+			i.LibcAtLeast, since(i.LibcAtLeast), e.LibcAtMost))
 	}
 	if e.Stripped && !i.Stripped {
 		out = append(out, "it has its symbol table, and stripped = true was expected")
@@ -55,7 +56,8 @@ func (e Expect) broken(s Sight) []string {
 		out = append(out, "it has debug information, and stripped = true was expected")
 	}
 	if e.NoPaths && len(i.Paths) > 0 {
-		out = append(out, "it names folders of this machine, and no-paths = true was expected: "+strings.Join(i.Paths, ", "))
+		out = append(out, "it names folders of this machine, and no-paths = true was expected: "+strings.Join(
+			i.Paths, ", "))
 	}
 	if e.ContainsVersion && !s.HasVersion {
 		out = append(out, "the version stands nowhere in it, and contains-version = true was expected")

@@ -38,8 +38,10 @@ func strangeLoader(i *exe.Info, on platform.Platform, e Expect) string {
 		return ""
 	}
 	usual := loaders[i.Arch]
-	if i.Format != exe.ELF || on.OS != "linux" || len(usual) == 0 || slices.Contains(usual, i.Interpreter) || strings.HasPrefix(i.Interpreter, "/lib/ld-musl-") {
+	if i.Format != exe.ELF || on.OS != "linux" || len(usual) == 0 || slices.Contains(usual, i.Interpreter) ||
+		strings.HasPrefix(i.Interpreter, "/lib/ld-musl-") {
 		return ""
 	}
-	return fmt.Sprintf("it starts only where there is a loader %s, and %s systems have theirs at %s; declare it with expect = { loader = ... } if that is meant", i.Interpreter, on, usual[0])
+	return fmt.Sprintf("it starts only where there is a loader %s, and %s systems have theirs at %s; "+
+		"declare it with expect = { loader = ... } if that is meant", i.Interpreter, on, usual[0])
 }

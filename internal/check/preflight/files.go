@@ -50,7 +50,8 @@ var SecretsInFiles = check.Check{Name: "secrets", Run: func(ctx context.Context,
 		}
 	}
 	if len(bad) > 0 {
-		return check.Stops("what looks like a private key or a token would be packed: "+check.Some(bad, 6), "take it out of "+config.FileName+", and replace the secret if it was ever pushed")
+		return check.Stops("what looks like a private key or a token would be packed: "+check.Some(bad, 6),
+			"take it out of "+config.FileName+", and replace the secret if it was ever pushed")
 	}
 	return check.Fine("no private key or token in what is packed: " + check.Count(len(files), "file"))
 }}
@@ -70,7 +71,8 @@ func holdsSecret(path string) (bool, error) {
 		n, err := f.Read(buf)
 		total += n
 		window = append(window, buf[:n]...)
-		if (bytes.Contains(window, []byte("-----BEGIN ")) || bytes.Contains(window, []byte("pdm_"))) && secretForms.Match(window) {
+		if (bytes.Contains(window, []byte("-----BEGIN ")) || bytes.Contains(window, []byte("pdm_"))) &&
+			secretForms.Match(window) {
 			return true, nil
 		}
 		if err != nil {

@@ -18,7 +18,8 @@ var Clean = check.Check{Name: "clean", Run: func(_ context.Context, p *check.Pro
 	if len(p.Facts.Dirty) == 0 {
 		return check.Fine("everything is committed")
 	}
-	return p.UnlessPreview(check.Stops("not committed: "+check.Some(p.Facts.Dirty, 6), "git add --all && git commit, or put it aside: git stash --include-untracked"))
+	return p.UnlessPreview(check.Stops("not committed: "+check.Some(p.Facts.Dirty, 6),
+		"git add --all && git commit, or put it aside: git stash --include-untracked"))
 }}
 
 // Committed is the check description.
@@ -31,7 +32,8 @@ var Committed = check.Check{Name: "description", Run: func(ctx context.Context, 
 	if tracked[name] {
 		return check.Fine(name + " is tracked by git")
 	}
-	return p.UnlessPreview(check.Stops(name+" is not tracked by git", "git add "+name+" && git commit -m \"build: describe the release\""))
+	return p.UnlessPreview(check.Stops(name+" is not tracked by git",
+		"git add "+name+" && git commit -m \"build: describe the release\""))
 }}
 
 // History is the check history.
@@ -41,7 +43,8 @@ var History = check.Check{Name: "history", Run: func(ctx context.Context, p *che
 		return check.Failed(err)
 	}
 	if shallow {
-		return check.Stops("the clone is shallow: older commits and tags are missing, and the notes would lack them", "git fetch --unshallow --tags")
+		return check.Stops("the clone is shallow: older commits and tags are missing, and the notes would "+
+			"lack them", "git fetch --unshallow --tags")
 	}
 	return check.Fine("the whole history is here")
 }}
@@ -56,7 +59,8 @@ var Tag = check.Check{Name: "tag", Run: func(ctx context.Context, p *check.Proje
 			if declared, err := pl.Read(p.Doc.Dir); err == nil {
 				want = pattern.Tag(declared)
 				if commit, err := p.Repo.CommitOf(ctx, want); err == nil {
-					return p.UnlessPreview(check.Stops(fmt.Sprintf("%s carries the version of %s, which is on the commit %s, not on HEAD", pl, want, commit[:8]), "piedmont cut"))
+					return p.UnlessPreview(check.Stops(fmt.Sprintf("%s carries the version of %s, which is "+
+						"on the commit %s, not on HEAD", pl, want, commit[:8]), "piedmont cut"))
 				}
 			}
 		}
@@ -66,10 +70,13 @@ var Tag = check.Check{Name: "tag", Run: func(ctx context.Context, p *check.Proje
 	if err != nil {
 		return check.Failed(err)
 	}
-	allowed := map[string][]string{"any": {"plain", "annotated", "signed"}, "annotated": {"annotated", "signed"}, "signed": {"signed"}}[version.Of(p.Doc).Tags]
+	allowed := map[string][]string{"any": {"plain", "annotated", "signed"},
+		"annotated": {"annotated", "signed"}, "signed": {"signed"}}[version.Of(p.Doc).Tags]
 	if !slices.Contains(allowed, kind) {
 		flag := map[string]string{"annotated": "--annotate", "signed": "--sign"}[version.Of(p.Doc).Tags]
-		return check.Stops(fmt.Sprintf("the tag %s is %s, and %s ones are asked for", tag, kind, version.Of(p.Doc).Tags), fmt.Sprintf("git tag --force %s --message \"%s %s\" %s", flag, project.Of(p.Doc).Name, v, tag))
+		return check.Stops(fmt.Sprintf("the tag %s is %s, and %s ones are asked for", tag, kind,
+			version.Of(p.Doc).Tags), fmt.Sprintf("git tag --force %s --message \"%s %s\" %s", flag,
+			project.Of(p.Doc).Name, v, tag))
 	}
 	return check.Fine(fmt.Sprintf("HEAD is tagged %s (%s)", tag, kind))
 }}
@@ -93,16 +100,19 @@ var Pushed = check.Check{Name: "pushed", Run: func(ctx context.Context, p *check
 			return check.Failed(err)
 		}
 		if remote == "" {
-			return check.Advises("the repository has no remote: nobody else has this commit", "git remote add origin ADDRESS && git push --set-upstream origin "+branch)
+			return check.Advises("the repository has no remote: nobody else has this commit",
+				"git remote add origin ADDRESS && git push --set-upstream origin "+branch)
 		}
-		return check.Advises("the branch "+branch+" has no upstream: nobody else has this commit", "git push --set-upstream origin "+branch)
+		return check.Advises("the branch "+branch+" has no upstream: nobody else has this commit",
+			"git push --set-upstream origin "+branch)
 	}
 	if has, err := p.Repo.Contains(ctx, upstream, "HEAD"); err != nil {
 		return check.Failed(err)
 	} else if has {
 		return check.Fine("HEAD is in " + upstream)
 	}
-	return p.UnlessPreview(check.Stops("HEAD is not in "+upstream+", as far as this clone knows", "git push --follow-tags"))
+	return p.UnlessPreview(check.Stops("HEAD is not in "+upstream+", as far as this clone knows",
+		"git push --follow-tags"))
 }}
 
 // Tracked is the check files.
@@ -122,7 +132,9 @@ var Tracked = check.Check{Name: "files", Run: func(ctx context.Context, p *check
 		}
 	}
 	if len(missing) > 0 {
-		return p.UnlessPreview(check.Stops("what is packed is not all tracked by git: "+check.Some(missing, 6), "git add --force -- "+strings.Join(missing[:min(6, len(missing))], " ")+" && git commit, or take it out of "+config.FileName))
+		return p.UnlessPreview(check.Stops("what is packed is not all tracked by git: "+check.Some(missing, 6),
+			"git add --force -- "+strings.Join(missing[:min(6, len(missing))],
+				" ")+" && git commit, or take it out of "+config.FileName))
 	}
 	return check.Fine("what is packed is tracked: " + check.Count(len(files), "file"))
 }}

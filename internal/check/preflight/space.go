@@ -25,7 +25,9 @@ var Space = check.Check{Name: "space", Run: func(_ context.Context, p *check.Pro
 		need = max(need, 3*used)
 	}
 	if free < need {
-		return check.Stops(fmt.Sprintf("%d MiB are free where the outbox is, a release needs about %d MiB", free>>20, need>>20), "make room; old releases in "+release.OutboxDir+"/ and the store in "+release.WorkDir+"/ can be removed")
+		return check.Stops(fmt.Sprintf("%d MiB are free where the outbox is, a release needs about %d MiB",
+			free>>20, need>>20), "make room; old releases in "+
+			release.OutboxDir+"/ and the store in "+release.WorkDir+"/ can be removed")
 	}
 	return check.Fine(fmt.Sprintf("%d GiB are free", free>>30))
 }}

@@ -17,16 +17,19 @@ var Mirrors = check.Check{Name: "mirrors", Run: func(_ context.Context, p *check
 	if pl := version.Of(p.Doc).Place; pl != nil {
 		v, err := pl.Read(p.Doc.Dir)
 		if err != nil {
-			return check.Stops("the version's source: "+err.Error(), "correct it, or version.source in "+config.FileName)
+			return check.Stops("the version's source: "+err.Error(),
+				"correct it, or version.source in "+config.FileName)
 		}
 		if !semver.Valid(v) {
-			return check.Stops(fmt.Sprintf("%s says %q, which is not a version as SemVer 2.0 writes it", pl, v), fmt.Sprintf("write a version such as 1.4.0 into %s", pl.File))
+			return check.Stops(fmt.Sprintf("%s says %q, which is not a version as SemVer 2.0 writes it", pl, v),
+				fmt.Sprintf("write a version such as 1.4.0 into %s", pl.File))
 		}
 		want, where = v, pl.String()
 	}
 	if tag, v := version.Of(p.Doc).Pattern.Highest(p.Facts.Here); v != nil {
 		if want != "" && want != v.String() {
-			return check.Stops(fmt.Sprintf("HEAD is tagged %s, but %s says %s", tag, where, want), fmt.Sprintf("git tag --delete %s && piedmont cut", tag))
+			return check.Stops(fmt.Sprintf("HEAD is tagged %s, but %s says %s", tag, where, want),
+				fmt.Sprintf("git tag --delete %s && piedmont cut", tag))
 		}
 		want, where = v.String(), "the tag "+tag
 	}
@@ -35,9 +38,11 @@ var Mirrors = check.Check{Name: "mirrors", Run: func(_ context.Context, p *check
 		have, err := m.Read(p.Doc.Dir)
 		switch {
 		case err != nil:
-			out = append(out, check.Stops("a mirror of the version: "+err.Error(), "correct it, or version.mirror in "+config.FileName)...)
+			out = append(out, check.Stops("a mirror of the version: "+err.Error(),
+				"correct it, or version.mirror in "+config.FileName)...)
 		case want != "" && have != want:
-			out = append(out, check.Stops(fmt.Sprintf("%s says %s, but %s says %s", m, have, where, want), fmt.Sprintf("write %s there: sed -i 's/%s/%s/' %s", want, escape(have), want, m.File))...)
+			out = append(out, check.Stops(fmt.Sprintf("%s says %s, but %s says %s", m, have, where, want),
+				fmt.Sprintf("write %s there: sed -i 's/%s/%s/' %s", want, escape(have), want, m.File))...)
 		}
 	}
 	if len(out) > 0 {
@@ -66,7 +71,8 @@ var Newer = check.Check{Name: "newer", Run: func(ctx context.Context, p *check.P
 	}
 	before := version.Of(p.Doc).Pattern.Version(last)
 	if before != nil && !v.GreaterThan(before) {
-		return check.Stops(fmt.Sprintf("%s is not newer than %s, the release before it", tag, last), fmt.Sprintf("git tag --delete %s && piedmont cut", tag))
+		return check.Stops(fmt.Sprintf("%s is not newer than %s, the release before it", tag, last),
+			fmt.Sprintf("git tag --delete %s && piedmont cut", tag))
 	}
 	if before == nil {
 		return check.Fine(v.String() + " is the first release")

@@ -65,7 +65,8 @@ func Of(d *config.Document) []*Keys { return config.Named[Keys](d, "trial") }
 
 func (k *Keys) check(f *config.Faults, where string) {
 	if d, err := time.ParseDuration(k.Within); err != nil || d <= 0 || d > Longest {
-		f.Fail(where+".within", fmt.Sprintf("%q is not a time that a trial can take", k.Within), "write it as in \"10s\" or \"2m\"")
+		f.Fail(where+".within", fmt.Sprintf("%q is not a time that a trial can take", k.Within),
+			"write it as in \"10s\" or \"2m\"")
 	}
 	if k.Expect.Status > 255 {
 		f.Fail(where+".expect.status", "expected an exit status from 0 to 255, found a number", "")
@@ -158,7 +159,8 @@ func (k *Keys) plan(c *plan.Context, a *bundle.Archive, on platform.Platform) (T
 		c.FailOnce("trial %q: %q is not a time", k.Name, k.Within)
 		return Trial{}, false
 	}
-	t := Trial{Name: k.Name, File: a.File, Bundle: a.Bundle, Platform: a.Platform, Dir: a.Folder, Required: k.Required, Within: within, Expect: k.Expect}
+	t := Trial{Name: k.Name, File: a.File, Bundle: a.Bundle, Platform: a.Platform, Dir: a.Folder,
+		Required: k.Required, Within: within, Expect: k.Expect}
 	t.Run = c.FillAll(k.Run, v)
 	t.Expect.Is = c.Fill(k.Expect.Is, v)
 	t.Expect.Contains = c.FillAll(k.Expect.Contains, v)
@@ -168,7 +170,8 @@ func (k *Keys) plan(c *plan.Context, a *bundle.Archive, on platform.Platform) (T
 	slices.Sort(t.Env)
 	var ok bool
 	if t.Run[0], ok = a.ProgramIn(t.Run[0], on); !ok {
-		c.FailOnce("trial %q: the bundle %s holds no file %s; change \"run\" in [trial.%s]", k.Name, a.Bundle, k.Run[0], k.Name)
+		c.FailOnce("trial %q: the bundle %s holds no file %s; change \"run\" in [trial.%s]", k.Name, a.Bundle,
+			k.Run[0], k.Name)
 	}
 	return t, ok
 }

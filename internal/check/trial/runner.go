@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sys/cpu"
 
+	"piedmont/internal/base/environ"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/base/process"
 	"piedmont/internal/format/exe"
@@ -18,6 +19,7 @@ import (
 
 // runner is a way to run programs of a platform here.
 type runner struct {
+	env     environ.Env // of this machine
 	name    string
 	before  []string // words before the program
 	windows bool
@@ -29,8 +31,10 @@ type runner struct {
 
 // qemuNames are the names of QEMU's user-mode emulators by architecture.
 var qemuNames = map[string]string{
-	"386": "i386", "amd64": "x86_64", "arm": "arm", "arm64": "aarch64", "riscv64": "riscv64", "ppc64le": "ppc64le", "ppc64": "ppc64",
-	"s390x": "s390x", "mips": "mips", "mipsle": "mipsel", "mips64": "mips64", "mips64le": "mips64el", "loong64": "loongarch64",
+	"386": "i386", "amd64": "x86_64", "arm": "arm", "arm64": "aarch64", "riscv64": "riscv64",
+	"ppc64le": "ppc64le", "ppc64": "ppc64",
+	"s390x": "s390x", "mips": "mips", "mipsle": "mipsel", "mips64": "mips64", "mips64le": "mips64el",
+	"loong64": "loongarch64",
 }
 
 // Emulator names what runs programs of a platform on this machine: "this
@@ -62,7 +66,8 @@ func lacksVariant(on platform.Platform) string {
 	if on.Arch != "amd64" {
 		return ""
 	}
-	has := map[string]bool{"v2": cpu.X86.HasSSE42 && cpu.X86.HasPOPCNT, "v3": cpu.X86.HasAVX2 && cpu.X86.HasBMI2 && cpu.X86.HasFMA, "v4": cpu.X86.HasAVX512F && cpu.X86.HasAVX512VL}
+	has := map[string]bool{"v2": cpu.X86.HasSSE42 && cpu.X86.HasPOPCNT, "v3": cpu.X86.HasAVX2 &&
+		cpu.X86.HasBMI2 && cpu.X86.HasFMA, "v4": cpu.X86.HasAVX512F && cpu.X86.HasAVX512VL}
 	if ok, asked := has[on.Variant]; asked && !ok {
 		return "this machine's processor does not have all of " + on.String()
 	}
@@ -109,7 +114,8 @@ func runnerFor(on platform.Platform, program string, o Options) (r runner, why s
 			root = o.Sysroot(on)
 		}
 		if _, err := os.Stat(filepath.Join(root, info.Interpreter)); root == "" || err != nil {
-			return r, fmt.Sprintf("%s asks for the loader %s, and there is none for %s here (Debian's C library for it brings one)", name, info.Interpreter, on)
+			return r, fmt.Sprintf("%s asks for the loader %s, and there is none for %s here (Debian's C "+
+				"library for it brings one)", name, info.Interpreter, on)
 		}
 		words = append(words, "-L", root)
 	}

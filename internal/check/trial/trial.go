@@ -91,7 +91,8 @@ func Run(ctx context.Context, dir string, m *release.Manifest, trials []Trial, o
 				return fmt.Errorf("%s: %w", title, err)
 			}
 			results[i] = r
-			o.Events.Event(progress.Finished{ID: id, Title: title + ": " + r.State, Took: time.Since(start), Brief: true})
+			o.Events.Event(progress.Finished{ID: id, Title: title + ": " + r.State, Took: time.Since(start),
+				Brief: true})
 			return nil
 		})
 	}
@@ -121,7 +122,8 @@ func Asked(t Trial) string {
 }
 
 func one(ctx context.Context, dir string, m *release.Manifest, t Trial, o Options) (Result, error) {
-	r := Result{Trial: t.Name, File: t.File, Platform: t.Platform, Run: t.Run, Required: t.Required, Asked: Asked(t), State: NotTried}
+	r := Result{Trial: t.Name, File: t.File, Platform: t.Platform, Run: t.Run, Required: t.Required,
+		Asked: Asked(t), State: NotTried}
 	f, ok := m.File(t.File)
 	if !ok {
 		return r, fmt.Errorf("there is no %s in the outbox: run \"piedmont make\" again", t.File)
@@ -152,7 +154,7 @@ func one(ctx context.Context, dir string, m *release.Manifest, t Trial, o Option
 		r.Why = why
 		return r, nil
 	}
-	r.By = runner.name
+	r.By, runner.env = runner.name, o.Env
 	return r, runner.try(ctx, clean, place, t, &r)
 }
 
@@ -169,7 +171,8 @@ func unpack(ctx context.Context, file, clean string, o Options) (string, error) 
 // try runs the program and judges what came of it.
 func (n runner) try(ctx context.Context, clean, place string, t Trial, r *Result) error {
 	at := filepath.Join(place, filepath.FromSlash(t.Dir))
-	env := []string{"HOME=" + filepath.Join(clean, "home"), "TMPDIR=" + filepath.Join(clean, "tmp"), "LC_ALL=C.UTF-8", "TZ=UTC", "PATH=" + cleanPath()}
+	env := []string{"HOME=" + filepath.Join(clean, "home"), "TMPDIR=" + filepath.Join(clean, "tmp"),
+		"LC_ALL=C.UTF-8", "TZ=UTC", "PATH=" + cleanPath(n.env)}
 	if n.prepare != nil {
 		more, end, err := n.prepare(ctx, clean)
 		if err != nil {
@@ -188,7 +191,8 @@ func (n runner) try(ctx context.Context, clean, place string, t Trial, r *Result
 	words = append(words, t.Run[1:]...)
 	limited, cancel := context.WithTimeout(ctx, t.Within)
 	defer cancel()
-	c := process.Command{Dir: at, Env: env, Name: words[0], Args: words[1:], Limit: maxOutput, Offline: true, Mark: filepath.Base(clean)}
+	c := process.Command{Dir: at, Env: env, Name: words[0], Args: words[1:], Limit: maxOutput, Offline: true,
+		Mark: filepath.Base(clean)}
 	start := time.Now()
 	got := process.Do(limited, c)
 	r.Offline, r.Seconds = got.Offline, time.Since(start).Seconds()
@@ -196,7 +200,8 @@ func (n runner) try(ctx context.Context, clean, place string, t Trial, r *Result
 		return ctx.Err()
 	}
 	if n.windows {
-		got.Stdout, got.Stderr = strings.ReplaceAll(got.Stdout, "\r\n", "\n"), strings.ReplaceAll(got.Stderr, "\r\n", "\n")
+		got.Stdout, got.Stderr = strings.ReplaceAll(got.Stdout, "\r\n", "\n"),
+			strings.ReplaceAll(got.Stderr, "\r\n", "\n")
 	}
 	judge(n, t, at, got, limited.Err() != nil, r)
 	return nil
@@ -301,9 +306,9 @@ func ends(got process.Result) string {
 }
 
 // cleanPath has the system's own programs and no others.
-func cleanPath() string {
+func cleanPath(env environ.Env) string {
 	if filepath.Separator == '\\' {
-		return os.Getenv("SYSTEMROOT") + `\system32`
+		return env.Get("SYSTEMROOT") + `\system32`
 	}
 	return "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 }

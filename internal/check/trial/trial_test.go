@@ -31,21 +31,29 @@ func TestJudge(t *testing.T) {
 		state  string
 		why    string
 	}{
-		"well":             {Outcome{Is: "ring"}, process.Result{Stdout: "  ring\n"}, false, Passed, ""},
-		"several lines":    {Outcome{Is: "a\nb"}, process.Result{Stdout: "a\nb\n"}, false, Passed, ""},
-		"other output":     {Outcome{Is: "ring"}, process.Result{Stdout: "gong"}, false, Failed, `its output is "gong", and "ring" was expected`},
-		"no output":        {Outcome{Is: "ring"}, process.Result{}, false, Failed, "its output is empty"},
-		"much output":      {Outcome{Is: "ring"}, process.Result{Stdout: strings.Repeat("long ", 100) + "\nx"}, false, Failed, "and so on"},
-		"on stderr":        {Outcome{Contains: []string{"ring"}}, process.Result{Stderr: "it rings"}, false, Passed, ""},
+		"well":          {Outcome{Is: "ring"}, process.Result{Stdout: "  ring\n"}, false, Passed, ""},
+		"several lines": {Outcome{Is: "a\nb"}, process.Result{Stdout: "a\nb\n"}, false, Passed, ""},
+		"other output": {Outcome{Is: "ring"}, process.Result{Stdout: "gong"}, false, Failed,
+			`its output is "gong", and "ring" was expected`},
+		"no output": {Outcome{Is: "ring"}, process.Result{}, false, Failed, "its output is empty"},
+		"much output": {Outcome{Is: "ring"}, process.Result{Stdout: strings.Repeat("long ", 100) + "\nx"},
+			false, Failed, "and so on"},
+		"on stderr": {Outcome{Contains: []string{"ring"}}, process.Result{Stderr: "it rings"}, false,
+			Passed, ""},
 		"is is not stderr": {Outcome{Is: "ring"}, process.Result{Stderr: "ring"}, false, Failed, "empty"},
 		"a file":           {Outcome{File: "made"}, process.Result{}, false, Passed, ""},
 		"status":           {Outcome{Status: 3}, process.Result{Err: failed(t, "exit 3")}, false, Passed, ""},
-		"wrong status":     {Outcome{}, process.Result{Err: failed(t, "exit 3")}, false, Failed, "its exit status is 3, and 0 was expected"},
-		"status 0":         {Outcome{Status: 3}, process.Result{}, false, Failed, "its exit status is 0, and 3 was expected"},
-		"a crash":          {Outcome{}, process.Result{Err: failed(t, "kill -SEGV $$")}, false, Failed, "it crashed: segmentation fault"},
-		"no loader":        {Outcome{}, process.Result{Err: os.ErrNotExist}, false, Failed, "the loader or interpreter that it names is not there"},
-		"late":             {Outcome{}, process.Result{Err: failed(t, "kill -KILL $$")}, true, Failed, "still running after 5s"},
-		"left running":     {Outcome{}, process.Result{Err: exec.ErrWaitDelay}, false, Passed, ""},
+		"wrong status": {Outcome{}, process.Result{Err: failed(t, "exit 3")}, false, Failed,
+			"its exit status is 3, and 0 was expected"},
+		"status 0": {Outcome{Status: 3}, process.Result{}, false, Failed,
+			"its exit status is 0, and 3 was expected"},
+		"a crash": {Outcome{}, process.Result{Err: failed(t, "kill -SEGV $$")}, false, Failed,
+			"it crashed: segmentation fault"},
+		"no loader": {Outcome{}, process.Result{Err: os.ErrNotExist}, false, Failed,
+			"the loader or interpreter that it names is not there"},
+		"late": {Outcome{}, process.Result{Err: failed(t, "kill -KILL $$")}, true, Failed,
+			"still running after 5s"},
+		"left running": {Outcome{}, process.Result{Err: exec.ErrWaitDelay}, false, Passed, ""},
 	} {
 		var r Result
 		judge(runner{}, Trial{Expect: c.expect, Within: 5 * time.Second}, here, c.got, c.late, &r)
@@ -99,14 +107,16 @@ func TestEmulator(t *testing.T) {
 // Results of other trials of the same files stay; those of other bytes go.
 func TestRecord(t *testing.T) {
 	dir := t.TempDir()
-	m := &release.Manifest{Version: "1.0.0", Files: []release.Artifact{{Name: "a", SHA256: "11"}, {Name: "b", SHA256: "22"}}}
+	m := &release.Manifest{Version: "1.0.0", Files: []release.Artifact{{Name: "a", SHA256: "11"},
+		{Name: "b", SHA256: "22"}}}
 	save := func(list ...Result) {
 		t.Helper()
 		if err := Save(dir, m, list); err != nil {
 			t.Fatal(err)
 		}
 	}
-	trials := []Trial{{Name: "x", File: "a", Required: true}, {Name: "y", File: "b", Required: true}, {Name: "z", File: "b"}}
+	trials := []Trial{{Name: "x", File: "a", Required: true}, {Name: "y", File: "b", Required: true},
+		{Name: "z", File: "b"}}
 	result := func(i int, state, sum string) Result {
 		return Result{Trial: trials[i].Name, File: trials[i].File, State: state, SHA256: sum, Asked: Asked(trials[i])}
 	}

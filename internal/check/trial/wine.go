@@ -34,12 +34,14 @@ func wineFor(on platform.Platform) (name, why, mend string) {
 		}
 		return wineName, "", ""
 	case "386":
-		for _, pattern := range []string{"/usr/lib/i386-linux-gnu/wine/*/ntdll.*", "/usr/lib/wine/i386-unix/ntdll.so", "/opt/wine*/lib/wine/i386-unix/ntdll.so"} {
+		for _, pattern := range []string{"/usr/lib/i386-linux-gnu/wine/*/ntdll.*",
+			"/usr/lib/wine/i386-unix/ntdll.so", "/opt/wine*/lib/wine/i386-unix/ntdll.so"} {
 			if found, _ := filepath.Glob(pattern); len(found) > 0 && wine() != "" {
 				return wineName, "", ""
 			}
 		}
-		return "", "there is no Wine for 32-bit programs here", "dpkg --add-architecture i386, then apt-get install wine32"
+		return "", "there is no Wine for 32-bit programs here",
+			"dpkg --add-architecture i386, then apt-get install wine32"
 	}
 	return "", fmt.Sprintf("Wine here does not run programs for %s", on), ""
 }
@@ -71,7 +73,8 @@ func wineRunner(o Options) runner {
 
 // wineEnv keeps Wine silent but for libraries that it does not find.
 func wineEnv(prefix string) []string {
-	return []string{"WINEPREFIX=" + prefix, "WINEDEBUG=-all,err+module", "WINEDLLOVERRIDES=mscoree,mshtml=", "WINEARCH=win64"}
+	return []string{"WINEPREFIX=" + prefix, "WINEDEBUG=-all,err+module", "WINEDLLOVERRIDES=mscoree,mshtml=",
+		"WINEARCH=win64"}
 }
 
 // endWine ends the server that Wine leaves running for a while.
@@ -82,7 +85,8 @@ func endWine(prefix, home string) {
 	if err != nil {
 		server = "/usr/lib/wine/wineserver64"
 	}
-	_, _, _ = process.Run(ctx, process.Command{Name: server, Args: []string{"-k"}, Env: append(wineEnv(prefix), "HOME="+home, "PATH="+cleanPath())})
+	_, _, _ = process.Run(ctx, process.Command{Name: server, Args: []string{"-k"},
+		Env: append(wineEnv(prefix), "HOME="+home, "PATH="+cleanPath(nil))})
 }
 
 // winePrefix gives a folder that Wine has set up: that of the variable
@@ -132,14 +136,16 @@ func setUpWine(ctx context.Context, tmp string) error {
 	prefix := filepath.Join(tmp, "prefix")
 	limited, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
-	env := append(wineEnv(prefix), "HOME="+tmp, "PATH="+cleanPath(), "LC_ALL=C.UTF-8")
-	_, said, err := process.Run(limited, process.Command{Name: wine(), Args: []string{"wineboot", "--init"}, Env: env, Dir: tmp})
+	env := append(wineEnv(prefix), "HOME="+tmp, "PATH="+cleanPath(nil), "LC_ALL=C.UTF-8")
+	_, said, err := process.Run(limited, process.Command{Name: wine(), Args: []string{"wineboot", "--init"},
+		Env: env, Dir: tmp})
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	endServer(limited, env)
 	if _, statErr := os.Stat(filepath.Join(prefix, "system.reg")); statErr != nil {
-		return fmt.Errorf("the Wine of this machine does not set itself up: %w: %s", errors.Join(err, statErr), lastLine(said))
+		return fmt.Errorf("the Wine of this machine does not set itself up: %w: %s", errors.Join(err, statErr),
+			lastLine(said))
 	}
 	return nil
 }
@@ -208,7 +214,8 @@ func copyTree(from, to string) error {
 			return os.Symlink(link, target)
 		case d.Type().IsRegular():
 			// Wine's own libraries are most of it, and nobody writes into them.
-			if strings.HasPrefix(filepath.ToSlash(rel), "drive_c/windows/") && filepath.Ext(rel) != ".ini" && os.Link(path, target) == nil {
+			if strings.HasPrefix(filepath.ToSlash(rel), "drive_c/windows/") && filepath.Ext(rel) != ".ini" &&
+				os.Link(path, target) == nil {
 				return nil
 			}
 			data, err := os.ReadFile(path)

@@ -140,7 +140,10 @@ func (d *download) Read(p []byte) (int, error) {
 		return 0, explained
 	}
 	_ = d.body.Close()
-	if err := httpx.Retry(d.ctx, httpx.DefaultPatience, func() (bool, error) { return false, d.connect() }); err != nil {
+	if err := httpx.Retry(d.ctx, httpx.DefaultPatience, func() (bool, error) {
+		return false,
+			d.connect()
+	}); err != nil {
 		return 0, err
 	}
 	return 0, nil

@@ -76,7 +76,8 @@ func Folder(ctx context.Context, path string, o Options) (*Report, error) {
 	}
 	r, err := run(ctx, folder(path), path, o)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("there is no %s in %s: name the folder of a release, such as outbox/1.4.0", release.Name, path)
+		return nil, fmt.Errorf("there is no %s in %s: name the folder of a release, such as outbox/1.4.0",
+			release.Name, path)
 	}
 	return r, err
 }
@@ -116,7 +117,8 @@ func run(ctx context.Context, s source, where string, o Options) (*Report, error
 	if err != nil {
 		return nil, &BadManifest{err}
 	}
-	r := &Report{Where: where, Project: m.Project.Name, Version: m.Version, Manifest: release.Digest(encoded), Files: make([]File, len(m.Files))}
+	r := &Report{Where: where, Project: m.Project.Name, Version: m.Version, Manifest: release.Digest(encoded),
+		Files: make([]File, len(m.Files))}
 	o.Events.Event(progress.Began{What: "verify", Steps: len(m.Files)})
 	g, gctx := errgroup.WithContext(ctx)
 	g.SetLimit(max(1, o.Jobs))
@@ -259,7 +261,8 @@ func surplus(s source, m *release.Manifest) ([]File, error) {
 	var out []File
 	for _, name := range names {
 		_, listed := m.File(name)
-		if listed || slices.Contains([]string{release.Name, release.SumsName, release.TrialsName, release.RecordName, "index.html"}, name) {
+		if listed || slices.Contains([]string{release.Name, release.SumsName, release.TrialsName,
+			release.RecordName, "index.html"}, name) {
 			continue
 		}
 		out = append(out, File{Name: name, State: Surplus, Detail: "the manifest does not list it"})

@@ -23,10 +23,12 @@ var options = Options{Jobs: 2, Events: progress.Discard{}}
 func published(t *testing.T) string {
 	t.Helper()
 	dir := t.TempDir()
-	m := &release.Manifest{Format: release.Format, Project: release.Project{Name: "hutbell"}, Version: "1.4.0", Commit: release.Commit{ID: strings.Repeat("ab", 20)}}
+	m := &release.Manifest{Format: release.Format, Project: release.Project{Name: "hutbell"}, Version: "1.4.0",
+		Commit: release.Commit{ID: strings.Repeat("ab", 20)}}
 	for name, content := range map[string]string{"a.zip": "bell", "b.zip": strings.Repeat("dong", 1000)} {
 		x, y := sha256.Sum256([]byte(content)), sha512.Sum512([]byte(content))
-		m.Files = append(m.Files, release.Artifact{Name: name, Size: int64(len(content)), SHA256: hex.EncodeToString(x[:]), SHA512: hex.EncodeToString(y[:])})
+		m.Files = append(m.Files, release.Artifact{Name: name, Size: int64(len(content)),
+			SHA256: hex.EncodeToString(x[:]), SHA512: hex.EncodeToString(y[:])})
 		put(t, dir, name, content)
 	}
 	data, err := m.Encode()
@@ -65,13 +67,15 @@ func TestFolder(t *testing.T) {
 		do   func(dir string)
 		want string
 	}{
-		"one byte":         {func(d string) { put(t, d, "a.zip", "bull") }, "a.zip differs"},
-		"too long":         {func(d string) { put(t, d, "a.zip", "bell!") }, "a.zip differs"},
-		"too short":        {func(d string) { put(t, d, "a.zip", "") }, "a.zip differs"},
-		"gone":             {func(d string) { _ = os.Remove(filepath.Join(d, "b.zip")) }, "b.zip missing"},
-		"surplus":          {func(d string) { put(t, d, "c.zip", "x") }, "c.zip surplus"},
-		"no sums":          {func(d string) { _ = os.Remove(filepath.Join(d, release.SumsName)) }, "SHA256SUMS missing"},
-		"sums of another":  {func(d string) { put(t, d, release.SumsName, strings.Repeat("0", 64)+"  a.zip\n") }, "SHA256SUMS differs"},
+		"one byte":  {func(d string) { put(t, d, "a.zip", "bull") }, "a.zip differs"},
+		"too long":  {func(d string) { put(t, d, "a.zip", "bell!") }, "a.zip differs"},
+		"too short": {func(d string) { put(t, d, "a.zip", "") }, "a.zip differs"},
+		"gone":      {func(d string) { _ = os.Remove(filepath.Join(d, "b.zip")) }, "b.zip missing"},
+		"surplus":   {func(d string) { put(t, d, "c.zip", "x") }, "c.zip surplus"},
+		"no sums": {func(d string) { _ = os.Remove(filepath.Join(d, release.SumsName)) },
+			"SHA256SUMS missing"},
+		"sums of another": {
+			func(d string) { put(t, d, release.SumsName, strings.Repeat("0", 64)+"  a.zip\n") }, "SHA256SUMS differs"},
 		"sums are no sums": {func(d string) { put(t, d, release.SumsName, "hello\n") }, "SHA256SUMS differs"},
 		"another manifest": {func(d string) { append1(t, d, release.Name, "\n") }, "SHA256SUMS differs"},
 	}
@@ -166,7 +170,8 @@ func TestURL(t *testing.T) {
 	if _, err := URL(t.Context(), server.URL+"/huge/", options); !errors.As(err, &bad) {
 		t.Errorf("a huge manifest: %v", err)
 	}
-	if _, err := URL(t.Context(), server.URL+"/none/", options); err == nil || !strings.Contains(err.Error(), "there is no release at") {
+	if _, err := URL(t.Context(), server.URL+"/none/", options); err == nil ||
+		!strings.Contains(err.Error(), "there is no release at") {
 		t.Errorf("nothing there: %v", err)
 	}
 }

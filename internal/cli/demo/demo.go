@@ -141,14 +141,17 @@ type git struct {
 }
 
 func (g git) run(env []string, args ...string) error {
-	cmd := exec.CommandContext(g.ctx, "git", append([]string{"-c", "core.autocrlf=false", "-c", "core.fileMode=false", "-c", "core.hooksPath=" + os.DevNull}, args...)...)
+	cmd := exec.CommandContext(g.ctx, "git",
+		append([]string{"-c", "core.autocrlf=false", "-c", "core.fileMode=false", "-c", "core.hooksPath=" +
+			os.DevNull}, args...)...)
 	cmd.Dir = g.dir
 	for _, kv := range g.env.List() {
 		if !strings.HasPrefix(kv, "GIT_") {
 			cmd.Env = append(cmd.Env, kv)
 		}
 	}
-	cmd.Env = append(cmd.Env, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_TEMPLATE_DIR=", "TZ=UTC", "LC_ALL=C")
+	cmd.Env = append(cmd.Env, "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_TEMPLATE_DIR=",
+		"TZ=UTC", "LC_ALL=C")
 	cmd.Env = append(cmd.Env, env...)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if g.ctx.Err() != nil {

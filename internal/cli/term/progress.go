@@ -165,7 +165,8 @@ func (l *live) running(b *bar) string {
 func (l *live) summary() string {
 	l.counts.Lock()
 	defer l.counts.Unlock()
-	return l.s.PaintErr(Bold, fmt.Sprintf("  %d of %d steps", l.done, l.steps)) + l.s.PaintErr(Soft, fmt.Sprintf("  %d s", int(time.Since(l.start).Seconds())))
+	return l.s.PaintErr(Bold, fmt.Sprintf("  %d of %d steps", l.done, l.steps)) +
+		l.s.PaintErr(Soft, fmt.Sprintf("  %d s", int(time.Since(l.start).Seconds())))
 }
 
 func (l *live) stop() {

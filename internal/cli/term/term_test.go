@@ -23,9 +23,11 @@ func TestTable(t *testing.T) {
 
 func TestPlainLines(t *testing.T) {
 	events := []progress.Event{
-		progress.Began{What: "make", Steps: 3}, progress.Started{ID: "a", Title: "pack a"}, progress.Moved{ID: "a", Done: 3},
+		progress.Began{What: "make", Steps: 3}, progress.Started{ID: "a", Title: "pack a"},
+		progress.Moved{ID: "a", Done: 3},
 		progress.Finished{ID: "a", Title: "pack a", Took: 1500 * time.Millisecond, Size: 2048},
-		progress.Finished{ID: "b", Title: "pack b", Reused: true}, progress.Note{Text: "waiting"}, progress.Failed{ID: "c", Title: "pack c", Err: errors.New("x")},
+		progress.Finished{ID: "b", Title: "pack b", Reused: true}, progress.Note{Text: "waiting"},
+		progress.Failed{ID: "c", Title: "pack c", Err: errors.New("x")},
 	}
 	for name, c := range map[string]struct {
 		quiet, verbose bool
@@ -48,7 +50,8 @@ func TestPlainLines(t *testing.T) {
 }
 
 func TestWords(t *testing.T) {
-	for d, want := range map[time.Duration]string{0: "1 ms", 80 * time.Millisecond: "80 ms", 1234 * time.Millisecond: "1.2 s", 83 * time.Second: "1 min 23 s"} {
+	for d, want := range map[time.Duration]string{0: "1 ms", 80 * time.Millisecond: "80 ms",
+		1234 * time.Millisecond: "1.2 s", 83 * time.Second: "1 min 23 s"} {
 		if got := Took(d); got != want {
 			t.Errorf("%s: %s, want %s", d, got, want)
 		}

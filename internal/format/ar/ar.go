@@ -30,7 +30,8 @@ func Put(w io.Writer, name string, size int64, modified time.Time, content io.Wr
 	if size > maxSize {
 		return ErrTooLarge
 	}
-	if _, err := fmt.Fprintf(w, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", name, modified.Unix(), 0, 0, "100644", size); err != nil {
+	if _, err := fmt.Fprintf(w, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", name, modified.Unix(), 0, 0, "100644",
+		size); err != nil {
 		return err
 	}
 	if _, err := content.WriteTo(w); err != nil {

@@ -102,7 +102,8 @@ func TestGoldenBytes(t *testing.T) {
 		if got := hex.EncodeToString(sum[:8]); got != golden[format.Name()] {
 			t.Errorf("%s: the digest begins %s, want %s", format.Name(), got, golden[format.Name()])
 		}
-		if len(held) != 4 || held[1].Path != "hutbell" || held[1].Size != 14 || len(held[1].SHA256) != 64 || held[2].Link != "man/hutbell.1" {
+		if len(held) != 4 || held[1].Path != "hutbell" || held[1].Size != 14 || len(held[1].SHA256) != 64 ||
+			held[2].Link != "man/hutbell.1" {
 			t.Errorf("%s holds %+v", format.Name(), held)
 		}
 	}
@@ -120,7 +121,8 @@ func (f *failingWriter) Write(p []byte) (int, error) {
 func TestFailingWriterIsTold(t *testing.T) {
 	for _, format := range formats {
 		for _, room := range []int{0, 5, 100, 1 << 20} {
-			_, err := archive.Write(t.Context(), &failingWriter{room}, format, []archive.Entry{file("a", noise(6<<20), 0)}, options(3))
+			_, err := archive.Write(t.Context(), &failingWriter{room}, format,
+				[]archive.Entry{file("a", noise(6<<20), 0)}, options(3))
 			if err == nil {
 				t.Errorf("%s with room for %d bytes: no error", format.Name(), room)
 			}
@@ -162,7 +164,8 @@ func TestListReadsEveryFormat(t *testing.T) {
 		if err != nil || got != format.Name() || len(items) != 5 {
 			t.Fatalf("%s: %v, format %s, %d entries", format.Name(), err, got, len(items))
 		}
-		for i, want := range []string{"empty file 0644", "hutbell file 0755", "link link 0777", "man/ folder 0755", "man/hutbell.1 file 0644"} {
+		for i, want := range []string{"empty file 0644", "hutbell file 0755", "link link 0777",
+			"man/ folder 0755", "man/hutbell.1 file 0644"} {
 			if have := items[i].Path + " " + items[i].Type() + " " + archive.Octal(items[i].Mode); have != want {
 				t.Errorf("%s: %q, want %q", format.Name(), have, want)
 			}
@@ -200,7 +203,8 @@ func TestCachedBytes(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				d, err := compress.Make(t.Context(), f, strings.NewReader(noise(size)), algorithm, compress.Options{Jobs: 3})
+				d, err := compress.Make(t.Context(), f, strings.NewReader(noise(size)), algorithm,
+					compress.Options{Jobs: 3})
 				if err != nil {
 					t.Fatal(err)
 				}
@@ -220,7 +224,8 @@ func TestCachedBytes(t *testing.T) {
 		return out
 	}
 	for _, format := range formats {
-		algorithm := map[string]string{"tar.gz": compress.Deflate, "zip": compress.Deflate, "tar.zst": compress.Zstd}[format.Name()]
+		algorithm := map[string]string{"tar.gz": compress.Deflate, "zip": compress.Deflate,
+			"tar.zst": compress.Zstd}[format.Name()]
 		if algorithm == "" {
 			continue
 		}
@@ -257,7 +262,8 @@ func TestFailuresLeaveNothing(t *testing.T) {
 	changed.Size++
 	for _, format := range formats {
 		for range 20 {
-			if _, err := archive.Write(t.Context(), io.Discard, format, []archive.Entry{file("a", "x", 0), changed}, options(3)); err == nil {
+			if _, err := archive.Write(t.Context(), io.Discard, format, []archive.Entry{file("a", "x", 0),
+				changed}, options(3)); err == nil {
 				t.Errorf("%s packed a file that changed", format.Name())
 			}
 		}
@@ -278,7 +284,8 @@ func TestEfforts(t *testing.T) {
 		var sizes []int
 		for _, effort := range []string{compress.Fast, compress.Normal, compress.Small} {
 			var buf bytes.Buffer
-			if _, err := archive.Write(t.Context(), &buf, format, []archive.Entry{file("a", content, 0)}, archive.Options{Time: when, Options: compress.Options{Jobs: 2, Effort: effort}}); err != nil {
+			if _, err := archive.Write(t.Context(), &buf, format, []archive.Entry{file("a", content, 0)},
+				archive.Options{Time: when, Options: compress.Options{Jobs: 2, Effort: effort}}); err != nil {
 				t.Fatal(err)
 			}
 			sizes = append(sizes, buf.Len())

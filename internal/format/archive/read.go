@@ -9,7 +9,8 @@ import (
 // Walk reads the archive at a path with the first of the readers that knows it,
 // and gives each entry and every file's content to look, which need not read it
 // and may be nil. The format is known by the content.
-func Walk(ctx context.Context, file string, readers []Reader, look func(Entry, io.Reader) error) (name string, entries []Entry, err error) {
+func Walk(ctx context.Context, file string, readers []Reader, look func(Entry, io.Reader) error) (name string,
+	entries []Entry, err error) {
 	f, err := Open(file)
 	if err != nil {
 		return "", nil, err

@@ -43,7 +43,8 @@ func TestUnpackWhatWasPacked(t *testing.T) {
 			bell := filepath.Join(place, want)
 			data, err := os.ReadFile(bell)
 			info, statErr := os.Stat(bell)
-			if err != nil || statErr != nil || string(data) != "ring" || info.Mode().Perm() != 0o755 || !info.ModTime().Equal(at) {
+			if err != nil || statErr != nil || string(data) != "ring" || info.Mode().Perm() != 0o755 ||
+				!info.ModTime().Equal(at) {
 				t.Errorf("%s: %q, %v, %v", format.Name(), data, info, err)
 			}
 			if link, err := os.Readlink(filepath.Join(filepath.Dir(bell), "gong")); err != nil || link != "bell" {
@@ -58,10 +59,13 @@ func TestUnpackWhatWasPacked(t *testing.T) {
 
 func TestUnpackHostileZip(t *testing.T) {
 	for name, write := range map[string]func(z *zip.Writer){
-		"up":             func(z *zip.Writer) { put(z, "../evil", "x", 0o644) },
-		"absolute":       func(z *zip.Writer) { put(z, "/tmp/evil", "x", 0o644) },
-		"through a link": func(z *zip.Writer) { put(z, "way", "..", fs.ModeSymlink|0o777); put(z, "way/evil", "x", 0o644) },
-		"backslash":      func(z *zip.Writer) { put(z, `..\evil`, "x", 0o644) },
+		"up":       func(z *zip.Writer) { put(z, "../evil", "x", 0o644) },
+		"absolute": func(z *zip.Writer) { put(z, "/tmp/evil", "x", 0o644) },
+		"through a link": func(z *zip.Writer) {
+			put(z, "way", "..", fs.ModeSymlink|0o777)
+			put(z, "way/evil", "x", 0o644)
+		},
+		"backslash": func(z *zip.Writer) { put(z, `..\evil`, "x", 0o644) },
 		"a folder's name": func(z *zip.Writer) {
 			put(z, "a/b", "x", 0o644)
 			put(z, "a", "x", 0o644)

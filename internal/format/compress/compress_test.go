@@ -129,7 +129,8 @@ func TestCloseEndsEverything(t *testing.T) {
 				first := s.Close()
 				left := out.left
 				if again := s.Close(); fmt.Sprint(again) != fmt.Sprint(first) || out.left != left {
-					t.Errorf("%s: closed again: %v, then %v, and %d bytes more", compression, first, again, left-out.left)
+					t.Errorf("%s: closed again: %v, then %v, and %d bytes more", compression, first, again,
+						left-out.left)
 				}
 			}
 		}

@@ -34,7 +34,8 @@ type Content struct {
 
 // Text is the content of a text.
 func Text(s string) Content {
-	return Content{Size: int64(len(s)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(s)), nil }}
+	return Content{Size: int64(len(s)),
+		Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(s)), nil }}
 }
 
 // Algorithms whose compressed bytes can be placed into a stream.

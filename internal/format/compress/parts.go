@@ -18,7 +18,8 @@ type coder struct {
 	room      *sync.Pool // of parts with what is before them
 }
 
-func newCoder(algorithm string, part, window int, last []byte, encode func(dst *bytes.Buffer, before, part []byte)) *coder {
+func newCoder(algorithm string, part, window int, last []byte, encode func(dst *bytes.Buffer, before,
+	part []byte)) *coder {
 	room := &sync.Pool{New: func() any { b := make([]byte, 0, window+part); return &b }}
 	return &coder{algorithm, part, window, last, encode, room}
 }
@@ -46,7 +47,8 @@ type piece struct {
 }
 
 func newParts(w io.Writer, c *coder, o Options) *parts {
-	p := &parts{coder: c, w: w, queue: make(chan chan piece, max(1, o.Jobs)), done: make(chan error, 1), failed: make(chan struct{})}
+	p := &parts{coder: c, w: w, queue: make(chan chan piece, max(1, o.Jobs)), done: make(chan error, 1),
+		failed: make(chan struct{})}
 	p.next = (*c.room.Get().(*[]byte))[:0]
 	go p.collect()
 	return p

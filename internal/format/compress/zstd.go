@@ -15,7 +15,8 @@ const zstdPart = 4 << 20
 
 // zstdLevels by effort. Normal was chosen by measurement: about 0.96 of the size of
 // gzip -9, in the time that deflate takes here.
-var zstdLevels = map[string]zstd.EncoderLevel{Fast: zstd.SpeedDefault, Normal: zstd.SpeedBetterCompression, Small: zstd.SpeedBestCompression}
+var zstdLevels = map[string]zstd.EncoderLevel{Fast: zstd.SpeedDefault, Normal: zstd.SpeedBetterCompression,
+	Small: zstd.SpeedBestCompression}
 
 var framers = map[string]*coder{Fast: framer(zstdLevels[Fast]), Normal: framer(zstdLevels[Normal])}
 

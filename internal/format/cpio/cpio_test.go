@@ -61,7 +61,8 @@ func TestDamaged(t *testing.T) {
 			t.Errorf("cut at %d of %d: %v", n, len(good), err)
 		}
 	}
-	for _, text := range []string{strings.Replace(good, "070701", "070700", 1), strings.Replace(good, "00000004", "-0000004", 1)} {
+	for _, text := range []string{strings.Replace(good, "070701", "070700", 1),
+		strings.Replace(good, "00000004", "-0000004", 1)} {
 		if err := read(text); !errors.Is(err, cpio.ErrDamaged) {
 			t.Errorf("%q: %v", text, err)
 		}

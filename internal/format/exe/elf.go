@@ -32,7 +32,8 @@ func examineELF(r io.ReaderAt) (*Info, error) {
 	if err != nil {
 		return nil, fmt.Errorf("this ELF file is damaged: %w", err)
 	}
-	info := &Info{Format: ELF, Bits: 64, Endian: "little", Arch: elfArch(f), Stripped: f.SectionByType(elf.SHT_SYMTAB) == nil}
+	info := &Info{Format: ELF, Bits: 64, Endian: "little", Arch: elfArch(f),
+		Stripped: f.SectionByType(elf.SHT_SYMTAB) == nil}
 	if f.Class == elf.ELFCLASS32 {
 		info.Bits = 32
 	}
@@ -109,7 +110,9 @@ func elfSystem(f *elf.File, interpreter string) string {
 		return "linux"
 	}
 	switch {
-	case strings.Contains(interpreter, "ld-linux"), strings.Contains(interpreter, "ld-musl"), strings.HasPrefix(interpreter, "/lib64/ld64"), strings.HasSuffix(interpreter, "/ld64.so.1"), strings.HasSuffix(interpreter, "/ld.so.1") && f.Machine != elf.EM_SPARCV9 && f.Machine != elf.EM_X86_64:
+	case strings.Contains(interpreter, "ld-linux"), strings.Contains(interpreter, "ld-musl"),
+		strings.HasPrefix(interpreter, "/lib64/ld64"), strings.HasSuffix(interpreter, "/ld64.so.1"),
+		strings.HasSuffix(interpreter, "/ld.so.1") && f.Machine != elf.EM_SPARCV9 && f.Machine != elf.EM_X86_64:
 		return "linux"
 	case strings.HasPrefix(interpreter, "/usr/libexec/ld-elf.so"), strings.HasPrefix(interpreter, "/libexec/ld-elf.so"):
 		return "freebsd"
@@ -126,7 +129,8 @@ func elfSystem(f *elf.File, interpreter string) string {
 			return "netbsd"
 		case n.name == "FreeBSD":
 			return "freebsd"
-		case n.name == "GNU" && n.kind == 1 && len(n.data) >= 4 && f.ByteOrder.Uint32(n.data) == 0: // NT_GNU_ABI_TAG, Linux
+		// NT_GNU_ABI_TAG, Linux
+		case n.name == "GNU" && n.kind == 1 && len(n.data) >= 4 && f.ByteOrder.Uint32(n.data) == 0:
 			return "linux"
 		}
 	}
@@ -169,7 +173,8 @@ func hardening(f *elf.File, d dynamic, info *Info) {
 	default:
 		h.RELRO = "none"
 	}
-	h.StackProtector = d.names("__stack_chk_fail") || d.names("__stack_chk_guard") || inStringTable(f, "__stack_chk_fail")
+	h.StackProtector = d.names("__stack_chk_fail") || d.names("__stack_chk_guard") ||
+		inStringTable(f, "__stack_chk_fail")
 }
 
 // inStringTable looks for a symbol in the table that a stripped file lacks. It

@@ -19,7 +19,8 @@ import (
 func goProgram(t testing.TB, on string, flags ...string) string {
 	t.Helper()
 	dir := t.TempDir()
-	for name, content := range map[string]string{"go.mod": "module example.org/bell\n\ngo 1.22\n", "main.go": "package main\n\nfunc main() { println(\"bell\") }\n"} {
+	for name, content := range map[string]string{"go.mod": "module example.org/bell\n\ngo 1.22\n",
+		"main.go": "package main\n\nfunc main() { println(\"bell\") }\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(content), 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -37,7 +38,8 @@ func goProgram(t testing.TB, on string, flags ...string) string {
 }
 
 func TestGoPrograms(t *testing.T) {
-	for _, on := range []string{"linux/arm/v6", "linux/amd64/v3", "linux/s390x", "darwin/arm64", "windows/amd64", "freebsd/amd64"} {
+	for _, on := range []string{"linux/arm/v6", "linux/amd64/v3", "linux/s390x", "darwin/arm64",
+		"windows/amd64", "freebsd/amd64"} {
 		path := goProgram(t, on)
 		info := examineFile(t, path)
 		if info == nil || info.Platform() != on {
@@ -61,8 +63,10 @@ func TestGoPrograms(t *testing.T) {
 		if info.Format == PE {
 			comparePE(t, path, info)
 		}
-		if stripped := examineFile(t, goProgram(t, on, "-ldflags=-s -w")); info.Stripped || !stripped.Stripped || stripped.DebugInfo {
-			t.Errorf("%s: stripped is %v with symbols, and %v without; debug information is %v", on, info.Stripped, stripped.Stripped, stripped.DebugInfo)
+		if stripped := examineFile(t, goProgram(t, on, "-ldflags=-s -w")); info.Stripped ||
+			!stripped.Stripped || stripped.DebugInfo {
+			t.Errorf("%s: stripped is %v with symbols, and %v without; debug information is %v", on,
+				info.Stripped, stripped.Stripped, stripped.DebugInfo)
 		}
 	}
 }
@@ -119,7 +123,8 @@ func comparePE(t *testing.T, path string, i *Info) {
 	if strings.Join(version, ".") != i.SystemAtLeast {
 		t.Errorf("%s: subsystem %s here, and %v", path, i.SystemAtLeast, version)
 	}
-	for word, got := range map[string]bool{"DYNAMIC_BASE": i.Hardening.PIE, "NX_COMPAT": i.Hardening.NX, "HIGH_ENTROPY_VA": i.Hardening.HighEntropy, "GUARD_CF": i.Hardening.ControlFlow} {
+	for word, got := range map[string]bool{"DYNAMIC_BASE": i.Hardening.PIE, "NX_COMPAT": i.Hardening.NX,
+		"HIGH_ENTROPY_VA": i.Hardening.HighEntropy, "GUARD_CF": i.Hardening.ControlFlow} {
 		if strings.Contains(string(out), word) != got {
 			t.Errorf("%s: %s is %v here", path, word, got)
 		}
@@ -130,7 +135,9 @@ func comparePE(t *testing.T, path string, i *Info) {
 func TestAgreesOnWhatIsHere(t *testing.T) {
 	testclient.Need(t, "x86_64-w64-mingw32-objdump")
 	var compared int
-	for _, pattern := range []string{"/usr/lib/gcc/x86_64-w64-mingw32/*/*.dll", "/usr/x86_64-w64-mingw32/lib/*.dll", "/usr/lib/x86_64-linux-gnu/wine/x86_64-windows/*.exe", "/usr/local/go/bin/*", "/usr/local/go/pkg/tool/*/*"} {
+	for _, pattern := range []string{"/usr/lib/gcc/x86_64-w64-mingw32/*/*.dll",
+		"/usr/x86_64-w64-mingw32/lib/*.dll", "/usr/lib/x86_64-linux-gnu/wine/x86_64-windows/*.exe",
+		"/usr/local/go/bin/*", "/usr/local/go/pkg/tool/*/*"} {
 		found, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)
@@ -191,7 +198,8 @@ func TestFatFile(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if len(info.Slices) != 2 || info.Slices[1].Arch != "arm64" || info.Slices[1].Go == nil || info.Slices[0].SystemAtLeast == "" {
+	if len(info.Slices) != 2 || info.Slices[1].Arch != "arm64" || info.Slices[1].Go == nil ||
+		info.Slices[0].SystemAtLeast == "" {
 		t.Errorf("%+v", info)
 	}
 	for _, on := range []platform.Platform{{OS: "darwin", Arch: "arm64"}, {OS: "darwin", Arch: "amd64"}} {
@@ -220,7 +228,8 @@ func TestScanner(t *testing.T) {
 		{[]string{"/srv/hut"}, long[:256<<10-5] + "/srv/hut/far.c\x00", []string{"/srv/hut/far.c"}},
 		{[]string{"/"}, "/srv/hut", nil},
 		{nil, "see /home/ines/src/a.c\n and https://example.org/home/pages/x", []string{"/home/ines/src/a.c"}},
-		{nil, "/home/%s/x /home/x /Users/jorik/go/pkg/x.go C:\\Users\\jorik\\src", []string{"/Users/jorik/go/pkg/x.go", `:\Users\jorik\src`}},
+		{nil, "/home/%s/x /home/x /Users/jorik/go/pkg/x.go C:\\Users\\jorik\\src",
+			[]string{"/Users/jorik/go/pkg/x.go", `:\Users\jorik\src`}},
 		{nil, "/root/go/pkg/mod/a.go\x00/root/go/pkg/mod/b.go", []string{"/root/go/pkg/mod/a.go"}},
 	}
 	for _, c := range cases {
@@ -242,7 +251,8 @@ func TestScanner(t *testing.T) {
 }
 
 func TestOldestSystem(t *testing.T) {
-	for version, want := range map[string]string{"": "", "2.2.5": "RHEL 6", "2.28": "Debian 10, RHEL 8", "2.29": "Debian 11, Ubuntu 20.04", "2.34": "RHEL 9", "2.99": ""} {
+	for version, want := range map[string]string{"": "", "2.2.5": "RHEL 6", "2.28": "Debian 10, RHEL 8",
+		"2.29": "Debian 11, Ubuntu 20.04", "2.34": "RHEL 9", "2.99": ""} {
 		if got := OldestSystem(version); got != want {
 			t.Errorf("glibc %s: %q, want %q", version, got, want)
 		}
@@ -257,7 +267,8 @@ func FuzzExamine(f *testing.F) {
 		}
 		f.Add(data[:64<<10])
 	}
-	for _, path := range []string{"/bin/true", "/usr/lib/gcc-cross/arm-linux-gnueabihf/12/crtbegin.o", "/usr/aarch64-linux-gnu/lib/libdl.so.2", "/usr/lib/x86_64-linux-gnu/crt1.o"} {
+	for _, path := range []string{"/bin/true", "/usr/lib/gcc-cross/arm-linux-gnueabihf/12/crtbegin.o",
+		"/usr/aarch64-linux-gnu/lib/libdl.so.2", "/usr/lib/x86_64-linux-gnu/crt1.o"} {
 		if data, err := os.ReadFile(path); err == nil && len(data) < 100<<10 {
 			f.Add(data)
 		}

@@ -11,7 +11,8 @@ var goVariants = map[string]struct {
 	setting string
 	values  map[string]string
 }{
-	"arm":     {"GOARM", map[string]string{"5": "v5", "6": "v6", "7": "v7", "5,softfloat": "v5", "5,hardfloat": "v5", "6,hardfloat": "v6", "6,softfloat": "v6", "7,hardfloat": "v7", "7,softfloat": "v7"}},
+	"arm": {"GOARM", map[string]string{"5": "v5", "6": "v6", "7": "v7", "5,softfloat": "v5",
+		"5,hardfloat": "v5", "6,hardfloat": "v6", "6,softfloat": "v6", "7,hardfloat": "v7", "7,softfloat": "v7"}},
 	"amd64":   {"GOAMD64", map[string]string{"v2": "v2", "v3": "v3", "v4": "v4"}},
 	"arm64":   {"GOARM64", map[string]string{"v9.0": "v9"}},
 	"386":     {"GO386", map[string]string{"softfloat": "softfloat"}},

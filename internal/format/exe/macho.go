@@ -23,7 +23,8 @@ const maxSlices = 30
 
 func examineFat(r io.ReaderAt) (*Info, error) {
 	var head [8]byte
-	if _, err := r.ReadAt(head[:], 0); err != nil || head[4] != 0 || head[5] != 0 || head[6] != 0 || head[7] == 0 || head[7] > maxSlices {
+	if _, err := r.ReadAt(head[:], 0); err != nil || head[4] != 0 || head[5] != 0 || head[6] != 0 ||
+		head[7] == 0 || head[7] > maxSlices {
 		return nil, ErrNotBinary
 	}
 	f, err := macho.NewFatFile(r)

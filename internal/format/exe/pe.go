@@ -23,7 +23,8 @@ var systemDLLs = strings.Fields(`
 // OfWindows says whether a library is one of the system's own.
 func OfWindows(dll string) bool {
 	name := strings.TrimSuffix(strings.ToLower(dll), ".dll")
-	return slices.Contains(systemDLLs, name) || strings.HasPrefix(name, "api-ms-win-") || strings.HasPrefix(name, "ext-ms-")
+	return slices.Contains(systemDLLs, name) || strings.HasPrefix(name, "api-ms-win-") ||
+		strings.HasPrefix(name, "ext-ms-")
 }
 
 var peArchs = map[uint16]string{
@@ -79,7 +80,8 @@ func examinePE(r io.ReaderAt, size int64) (*Info, error) {
 	default:
 		return nil, errors.New("this PE file is damaged: it has no optional header")
 	}
-	info.Subsystem = map[uint16]string{2: "graphical", 3: "console", 1: "native", 10: "efi", 11: "efi", 12: "efi", 13: "efi"}[subsystem]
+	info.Subsystem = map[uint16]string{2: "graphical", 3: "console", 1: "native", 10: "efi", 11: "efi",
+		12: "efi", 13: "efi"}[subsystem]
 	if info.Subsystem == "efi" {
 		info.OS = ""
 	}
@@ -93,7 +95,8 @@ func examinePE(r io.ReaderAt, size int64) (*Info, error) {
 	if info.Type == Library {
 		info.Linkage = Dynamic
 	}
-	info.Hardening = Hardening{PIE: traits&dynamicBase != 0, NX: traits&nxCompatible != 0, HighEntropy: traits&highEntropyVA != 0, ControlFlow: traits&guardCF != 0}
+	info.Hardening = Hardening{PIE: traits&dynamicBase != 0, NX: traits&nxCompatible != 0,
+		HighEntropy: traits&highEntropyVA != 0, ControlFlow: traits&guardCF != 0}
 	info.Stripped = f.NumberOfSymbols == 0
 	for _, s := range f.Sections {
 		if s.Name == ".debug_info" || s.Name == ".zdebug_info" {

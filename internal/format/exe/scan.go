@@ -117,7 +117,8 @@ func pathByte(b byte) bool {
 }
 
 func wordByte(b byte) bool {
-	return b == '/' || b == '.' || b == '-' || b == '_' || b >= '0' && b <= '9' || b >= 'A' && b <= 'Z' || b >= 'a' && b <= 'z'
+	return b == '/' || b == '.' || b == '-' || b == '_' || b >= '0' && b <= '9' || b >= 'A' && b <= 'Z' ||
+		b >= 'a' && b <= 'z'
 }
 
 // Found says whether the text with that number was there.

@@ -18,7 +18,8 @@ func TestAgreesWithTools(t *testing.T) {
 	testclient.Need(t, "readelf")
 	testclient.Need(t, "file")
 	var files []string
-	for _, pattern := range []string{"/usr/bin/*", "/usr/sbin/*", "/usr/lib/x86_64-linux-gnu/*.so.*", "/usr/*-linux-gnu*/lib/*.so.*", "/usr/*-linux-gnu*/bin/*", "/usr/lib/gcc*/*/*/*.o"} {
+	for _, pattern := range []string{"/usr/bin/*", "/usr/sbin/*", "/usr/lib/x86_64-linux-gnu/*.so.*",
+		"/usr/*-linux-gnu*/lib/*.so.*", "/usr/*-linux-gnu*/bin/*", "/usr/lib/gcc*/*/*/*.o"} {
 		found, err := filepath.Glob(pattern)
 		if err != nil {
 			t.Fatal(err)
@@ -67,7 +68,8 @@ func examineFile(t *testing.T, path string) *Info {
 
 func readelf(t *testing.T, files []string) map[string]string {
 	t.Helper()
-	out, err := exec.Command("readelf", append([]string{"-W", "-h", "-l", "-d", "-V", "-n", "-S"}, files...)...).Output()
+	out, err := exec.Command("readelf", append([]string{"-W", "-h", "-l", "-d", "-V", "-n", "-S"},
+		files...)...).Output()
 	if err != nil && len(out) == 0 {
 		t.Fatal(err)
 	}
@@ -99,7 +101,8 @@ var (
 	buildIDLine  = regexp.MustCompile(`Build ID: ([0-9a-f]+)`)
 	stackLine    = regexp.MustCompile(`GNU_STACK\s+\S+ \S+ \S+ \S+ \S+ (...)`)
 	versionsLine = regexp.MustCompile(`Name: GLIBC_([0-9.]+)\s+Flags: (\S+)`)
-	machines     = map[string]string{"Advanced Micro Devices X86-64": "amd64", "AArch64": "arm64", "ARM": "arm", "Intel 80386": "386", "RISC-V": "riscv64", "IBM S/390": "s390x", "PowerPC64": "ppc64le"}
+	machines     = map[string]string{"Advanced Micro Devices X86-64": "amd64", "AArch64": "arm64", "ARM": "arm",
+		"Intel 80386": "386", "RISC-V": "riscv64", "IBM S/390": "s390x", "PowerPC64": "ppc64le"}
 )
 
 func compareELF(t *testing.T, path string, i *Info, readelf, file string) {
@@ -114,7 +117,8 @@ func compareELF(t *testing.T, path string, i *Info, readelf, file string) {
 	if !slices.Equal(needs, i.Needs) {
 		differ("what it needs", i.Needs, needs)
 	}
-	if m := interpreted.FindStringSubmatch(readelf); (m == nil) != (i.Interpreter == "") || m != nil && m[1] != i.Interpreter {
+	if m := interpreted.FindStringSubmatch(readelf); (m == nil) != (i.Interpreter == "") || m != nil &&
+		m[1] != i.Interpreter {
 		differ("the interpreter", i.Interpreter, m)
 	}
 	if m := buildIDLine.FindStringSubmatch(readelf); m != nil && m[1] != i.BuildID {
@@ -133,7 +137,8 @@ func compareELF(t *testing.T, path string, i *Info, readelf, file string) {
 		differ("the glibc version", i.LibcAtLeast, highest)
 	}
 	for name, arch := range machines {
-		if regexp.MustCompile(`Machine:\s+`+regexp.QuoteMeta(name)+`\n`).MatchString(readelf) && i.Arch != arch && !strings.HasPrefix(i.Arch, arch+" ") {
+		if regexp.MustCompile(`Machine:\s+`+regexp.QuoteMeta(name)+`\n`).MatchString(readelf) &&
+			i.Arch != arch && !strings.HasPrefix(i.Arch, arch+" ") {
 			differ("the architecture", i.Arch, name)
 		}
 	}
@@ -144,13 +149,15 @@ func compareELF(t *testing.T, path string, i *Info, readelf, file string) {
 	if i.Hardening.RELRO == "full" && !now && strings.Contains(readelf, "Dynamic section at") {
 		differ("RELRO", "full", "lazy")
 	}
-	if got, want := i.Stripped, !strings.Contains(file, "not stripped"); got != want && strings.Contains(file, "stripped") {
+	if got, want := i.Stripped, !strings.Contains(file, "not stripped"); got != want &&
+		strings.Contains(file, "stripped") {
 		differ("stripped", got, file)
 	}
 	if got, want := i.DebugInfo, strings.Contains(file, "with debug_info"); got != want {
 		differ("debug information", got, file)
 	}
-	if static := strings.Contains(file, "statically linked") || strings.Contains(file, "static-pie linked"); static != (i.Linkage == Static) && i.Type == Executable {
+	if static := strings.Contains(file, "statically linked") ||
+		strings.Contains(file, "static-pie linked"); static != (i.Linkage == Static) && i.Type == Executable {
 		differ("the linkage", i.Linkage, file)
 	}
 	if strings.Contains(file, "pie executable") && (i.Type != Executable || !i.Hardening.PIE) {

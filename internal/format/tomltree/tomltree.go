@@ -221,5 +221,6 @@ func (b *builder) value(v *unstable.Node, keyPos Pos) *Node {
 		kind = Number
 	}
 	start := b.mark + int(v.Raw.Offset)
-	return &Node{Kind: kind, Pos: b.lines.pos(start), Text: string(v.Data), Start: start, End: start + int(v.Raw.Length)}
+	return &Node{Kind: kind, Pos: b.lines.pos(start), Text: string(v.Data), Start: start, End: start +
+		int(v.Raw.Length)}
 }

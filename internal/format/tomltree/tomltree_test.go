@@ -41,7 +41,8 @@ func TestPlaces(t *testing.T) {
 					walk(item, fmt.Sprintf("%s.%d", at, i))
 				}
 			default:
-				got = append(got, fmt.Sprintf("%s %s %d:%d %s", at, n.Kind, n.Pos.Line, n.Pos.Column, (before + text)[n.Start:n.End]))
+				got = append(got, fmt.Sprintf("%s %s %d:%d %s", at, n.Kind, n.Pos.Line, n.Pos.Column,
+					(before + text)[n.Start:n.End]))
 			}
 		}
 		walk(root, "")

@@ -88,7 +88,8 @@ func (j *job) key(ctx context.Context) (string, error) {
 	}
 	deps = append(deps, needs...)
 	slices.Sort(deps)
-	key, err := json.Marshal([]any{"c/1", j.b.Target, j.b.Programs, j.cc.Identity, j.linkArgs(nil, ""), slices.Compact(deps), j.c.Include, j.c.Library})
+	key, err := json.Marshal([]any{"c/1", j.b.Target, j.b.Programs, j.cc.Identity, j.linkArgs(nil, ""),
+		slices.Compact(deps), j.c.Include, j.c.Library})
 	return string(key), err
 }
 
@@ -124,7 +125,8 @@ func (j *job) call(ctx context.Context, what, tool string, args ...string) error
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	return &lang.CompileError{Platform: j.b.Platform, Programs: []string{j.b.Programs[0].Program}, What: what, Output: j.plain(lang.FirstOf(stderr, err.Error()))}
+	return &lang.CompileError{Platform: j.b.Platform, Programs: []string{j.b.Programs[0].Program}, What: what,
+		Output: j.plain(lang.FirstOf(stderr, err.Error()))}
 }
 
 // driver is the compiler that is called: that for C++ also links C.
@@ -143,7 +145,8 @@ func driver(cc *toolchain.Compiler, cxx bool) (string, error) {
 }
 
 func (j *job) environ() []string {
-	return slices.Concat(lang.BareEnv(j.Env.Env, "SOURCE_DATE_EPOCH="+strconv.FormatInt(j.Time.Unix(), 10)), j.cc.Env, j.b.Env)
+	return slices.Concat(lang.BareEnv(j.Env.Env, "SOURCE_DATE_EPOCH="+strconv.FormatInt(j.Time.Unix(), 10)),
+		j.cc.Env, j.b.Env)
 }
 
 // compileArgs are the arguments for one source; names and paths of this machine
@@ -151,7 +154,8 @@ func (j *job) environ() []string {
 func (j *job) compileArgs(src string) []string {
 	cc, c := j.cc, j.c
 	args := slices.Clone(cc.Flags)
-	if !slices.ContainsFunc(slices.Concat(cc.Flags, c.Flags), func(f string) bool { return strings.HasPrefix(f, "-O") }) {
+	if !slices.ContainsFunc(slices.Concat(cc.Flags, c.Flags),
+		func(f string) bool { return strings.HasPrefix(f, "-O") }) {
 		args = append(args, "-O2")
 	}
 	args = append(args, "-ffile-prefix-map="+j.Root+"=.")
@@ -216,7 +220,8 @@ func (j *job) stageFolders(name string) []string {
 func (j *job) archive(ctx context.Context, objects []string, out string) error {
 	ar := j.cc.Tools["ar"]
 	if ar == "" {
-		return toolchain.Missing("there is no ar for "+j.b.Target, "install the binutils of its compiler, or name it in tools")
+		return toolchain.Missing("there is no ar for "+j.b.Target,
+			"install the binutils of its compiler, or name it in tools")
 	}
 	if err := os.Remove(out); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err

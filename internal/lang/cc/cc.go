@@ -30,8 +30,8 @@ type Language struct{}
 type Keys struct {
 	lang.Building
 	lang.Compiled
-	Stamp     map[string]string `toml:"stamp" fill:"project version tag commit os arch variant platform program"`
-	Define    map[string]string `toml:"define" fill:"project version tag commit os arch variant platform program"`
+	Stamp     map[string]string `toml:"stamp" fill:"@placeholders"`
+	Define    map[string]string `toml:"define" fill:"@placeholders"`
 	Flags     []string          `toml:"flags"`
 	LinkFlags []string          `toml:"link-flags"`
 	Sources   []string          `toml:"sources"`
@@ -110,7 +110,8 @@ func (Language) Check(_ context.Context, f *config.Faults, p *lang.Program, wher
 	}
 	for i, lib := range k.Libraries {
 		if lib == "" || strings.HasPrefix(lib, "-") || strings.Contains(lib, "/") {
-			f.Fail(fmt.Sprintf("%s.libraries.%d", where, i), fmt.Sprintf("%q is not the name of a library", lib), "write \"m\" for libm; paths go into link-flags")
+			f.Fail(fmt.Sprintf("%s.libraries.%d", where, i), fmt.Sprintf("%q is not the name of a library",
+				lib), "write \"m\" for libm; paths go into link-flags")
 		}
 	}
 	for i, flag := range k.Flags {
@@ -216,7 +217,8 @@ func sources(c *plan.Context, p *lang.Program, source string) []string {
 	if err != nil {
 		c.FailOnce("program %q: %v", p.Name, err)
 	} else if len(out) == 0 {
-		c.FailOnce("program %q: the folder %s holds no C or C++ files that \"sources\" takes; change it in [program.%s]", p.Name, p.Source, p.Name)
+		c.FailOnce("program %q: the folder %s holds no C or C++ files that \"sources\" takes; change it in "+
+			"[program.%s]", p.Name, p.Source, p.Name)
 	}
 	return out
 }

@@ -53,7 +53,8 @@ func (j *job) objects(ctx context.Context, o *objectFolder) ([]string, error) {
 		return nil, found.failed
 	case len(found.faults) > 0:
 		slices.Sort(found.faults)
-		return nil, &lang.CompileError{Platform: j.b.Platform, Programs: []string{j.b.Programs[0].Program}, Output: j.plain(strings.Join(found.faults, "\n"))}
+		return nil, &lang.CompileError{Platform: j.b.Platform, Programs: []string{j.b.Programs[0].Program},
+			Output: j.plain(strings.Join(found.faults, "\n"))}
 	}
 	if len(found.warnings) > 0 && j.Events != nil {
 		slices.Sort(found.warnings)

@@ -38,7 +38,8 @@ type object struct {
 
 func (j *job) open() *objectFolder {
 	sum := sha256.Sum256([]byte(j.b.Target + "\x00" + j.b.Programs[0].Program))
-	o := &objectFolder{dir: filepath.Join(j.Dir, "objects", hex.EncodeToString(sum[:8])), state: map[string]object{}, headers: map[string][]string{}}
+	o := &objectFolder{dir: filepath.Join(j.Dir, "objects", hex.EncodeToString(sum[:8])),
+		state: map[string]object{}, headers: map[string][]string{}}
 	if data, err := os.ReadFile(o.record()); err == nil {
 		_ = json.Unmarshal(data, &o.state) // a damaged record is an empty one
 	}
@@ -114,7 +115,8 @@ func (o *objectFolder) settle(ctx context.Context, j *job, look *looker) error {
 			if err == nil {
 				known.Deps[dep], err = look.sum(ctx, j.absolute(dep))
 			}
-			if in, statErr := os.Stat(j.absolute(dep)); err == nil && (statErr != nil || in.ModTime().After(known.began)) {
+			if in, statErr := os.Stat(j.absolute(dep)); err == nil &&
+				(statErr != nil || in.ModTime().After(known.began)) {
 				err = errChanged // the compiler may have read what was there before
 			}
 		}

@@ -28,7 +28,8 @@ func Try(ctx context.Context, env environ.Env, cc *toolchain.Compiler, need plan
 	}
 	memo := ""
 	if cache, err := env.Cache(); err == nil {
-		sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%s\x00%q\x00%v", tool, cc.Identity, cc.Platform, cc.Flags, static))
+		sum := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%s\x00%q\x00%v", tool, cc.Identity, cc.Platform,
+			cc.Flags, static))
 		memo = filepath.Join(cache, "compiles-"+hex.EncodeToString(sum[:12]))
 		if _, err := os.Stat(memo); err == nil {
 			return nil
@@ -50,7 +51,8 @@ func Try(ctx context.Context, env environ.Env, cc *toolchain.Compiler, need plan
 	if static {
 		args = append(args, "-static")
 	}
-	_, stderr, err := lang.Run(ctx, tmp, slices.Concat(lang.BareEnv(env), cc.Env), tool, append(args, cc.LinkFlags...)...)
+	_, stderr, err := lang.Run(ctx, tmp, slices.Concat(lang.BareEnv(env), cc.Env), tool,
+		append(args, cc.LinkFlags...)...)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

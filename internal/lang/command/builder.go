@@ -93,7 +93,8 @@ func (c *builder) key(ctx context.Context, b *plan.Build, cc *toolchain.Compiler
 	if err != nil {
 		return "", err
 	}
-	key, err := json.Marshal([]any{"command/1", b.Target, b.Programs, b.Job, b.Env, cc.Identity, cc.Flags, cc.LinkFlags, cc.Env, c.Time.Unix(), list, needs})
+	key, err := json.Marshal([]any{"command/1", b.Target, b.Programs, b.Job, b.Env, cc.Identity, cc.Flags,
+		cc.LinkFlags, cc.Env, c.Time.Unix(), list, needs})
 	return string(key), err
 }
 
@@ -111,7 +112,8 @@ func (c *builder) compiler(ctx context.Context, b *plan.Build) (*toolchain.Compi
 // path, since few builds can stand them. What they have installed is in the stage.
 func (j *job) build(ctx context.Context, tmp string, stages lang.Stages) error {
 	stage, home := filepath.Join(tmp, "stage"), filepath.Join(tmp, "home")
-	j.values = lang.RunValues{Stage: stage, Work: filepath.Join(tmp, "work"), Triplet: j.cc.Triplet, Jobs: strconv.Itoa(max(1, j.Jobs)), Stages: lang.Stages{}}
+	j.values = lang.RunValues{Stage: stage, Work: filepath.Join(tmp, "work"), Triplet: j.cc.Triplet,
+		Jobs: strconv.Itoa(max(1, j.Jobs)), Stages: lang.Stages{}}
 	for _, sub := range []string{stage, home} {
 		if err := os.Mkdir(sub, 0o755); err != nil {
 			return err
@@ -129,14 +131,16 @@ func (j *job) build(ctx context.Context, tmp string, stages lang.Stages) error {
 	env := j.environ(home)
 	for _, planned := range j.b.Job.(*Build).Run {
 		words := j.values.Fill(planned)
-		stdout, stderr, err := process.Run(ctx, process.Command{Dir: j.values.Work, Env: env, Name: words[0], Args: words[1:]})
+		stdout, stderr, err := process.Run(ctx, process.Command{Dir: j.values.Work, Env: env, Name: words[0],
+			Args: words[1:]})
 		if err == nil {
 			continue
 		}
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		said := strings.NewReplacer(j.values.Work, "{work}", stage, "{stage}").Replace(strings.TrimSpace(stdout + "\n" + stderr))
+		said := strings.NewReplacer(j.values.Work, "{work}", stage,
+			"{stage}").Replace(strings.TrimSpace(stdout + "\n" + stderr))
 		return &lang.CompileError{Platform: j.b.Platform, Programs: []string{j.b.Programs[0].Program},
 			What:   fmt.Sprintf("is not built: %q failed (%v)", strings.Join(planned, " "), err),
 			Output: lang.LastLines(said, 40)}
@@ -149,13 +153,15 @@ func (j *job) installed(stage string) error {
 	program := j.b.Programs[0]
 	if program.File != "" {
 		if info, err := os.Stat(filepath.Join(stage, filepath.FromSlash(program.File))); err != nil || info.IsDir() {
-			return fmt.Errorf("%s for %s: the commands left no %s in the stage: they must install there, or \"file\" in [program.%s] must say where it is",
+			return fmt.Errorf("%s for %s: the commands left no %s in the stage: they must install there, or "+
+				"\"file\" in [program.%s] must say where it is",
 				program.Program, j.b.Target, program.File, program.Program)
 		}
 	}
 	entries, err := os.ReadDir(stage)
 	if err == nil && len(entries) == 0 {
-		return fmt.Errorf("%s for %s: the commands left nothing in the stage: they must install into {stage}", program.Program, j.b.Target)
+		return fmt.Errorf("%s for %s: the commands left nothing in the stage: they must install into {stage}",
+			program.Program, j.b.Target)
 	}
 	return err
 }
@@ -171,9 +177,12 @@ func (j *job) environ(home string) []string {
 		remap += " -ffile-prefix-map=" + cc.Folder + "=/toolchain"
 	}
 	flags := strings.Join(append([]string{"-O2", remap}, cc.Flags...), " ")
-	env := lang.BareEnv(j.Env.Env, "HOME="+home, "GIT_CEILING_DIRECTORIES="+filepath.Dir(v.Work), "SOURCE_DATE_EPOCH="+strconv.FormatInt(j.Time.Unix(), 10),
-		"CFLAGS="+flags, "CXXFLAGS="+flags, "LDFLAGS="+strings.Join(slices.Concat(cc.Flags, cc.LinkFlags), " "), "ARFLAGS=rcD",
-		"PIEDMONT_STAGE="+v.Stage, "PIEDMONT_WORK="+v.Work, "PIEDMONT_PLATFORM="+b.Target, "PIEDMONT_TRIPLET="+cc.Triplet)
+	env := lang.BareEnv(j.Env.Env, "HOME="+home, "GIT_CEILING_DIRECTORIES="+filepath.Dir(v.Work),
+		"SOURCE_DATE_EPOCH="+strconv.FormatInt(j.Time.Unix(), 10),
+		"CFLAGS="+flags, "CXXFLAGS="+flags, "LDFLAGS="+strings.Join(slices.Concat(cc.Flags, cc.LinkFlags), " "),
+		"ARFLAGS=rcD",
+		"PIEDMONT_STAGE="+v.Stage, "PIEDMONT_WORK="+v.Work, "PIEDMONT_PLATFORM="+b.Target,
+		"PIEDMONT_TRIPLET="+cc.Triplet)
 	if b.Platform.Base() != platform.Host().Base() && cc.Triplet != "" && runtime.GOOS == "linux" {
 		// Libraries of this machine are none for the platform.
 		env = append(env, "PKG_CONFIG_LIBDIR=/usr/"+cc.Triplet+"/lib/pkgconfig:/usr/lib/"+cc.Triplet+"/pkgconfig")

@@ -69,7 +69,8 @@ func (g *builder) key(ctx context.Context, b *plan.Build, stages lang.Stages) (s
 	if err != nil {
 		return "", err
 	}
-	key, err := json.Marshal([]any{"go/3", t.Version, t.settings["GOEXPERIMENT"], b.Target, b.Programs, arguments(b), b.Env, sum, needs})
+	key, err := json.Marshal([]any{"go/3", t.Version, t.settings["GOEXPERIMENT"], b.Target, b.Programs,
+		arguments(b), b.Env, sum, needs})
 	return string(key), err
 }
 
@@ -104,10 +105,12 @@ func (g *builder) build(ctx context.Context, b *plan.Build, dir string, stages l
 	for _, p := range b.Programs {
 		info, err := os.Stat(filepath.Join(dir, p.File))
 		if err != nil {
-			return fmt.Errorf("%s for %s: the compiler made no program from %s; is it a \"package main\"?", p.Program, b.Platform, path.Join(b.Dir, p.Package))
+			return fmt.Errorf("%s for %s: the compiler made no program from %s; is it a \"package main\"?",
+				p.Program, b.Platform, path.Join(b.Dir, p.Package))
 		}
 		if info.Mode()&0o100 == 0 {
-			return fmt.Errorf("%s for %s: %s is not a \"package main\": a library was made instead of a program", p.Program, b.Platform, path.Join(b.Dir, p.Package))
+			return fmt.Errorf("%s for %s: %s is not a \"package main\": a library was made instead of a program",
+				p.Program, b.Platform, path.Join(b.Dir, p.Package))
 		}
 	}
 	return nil

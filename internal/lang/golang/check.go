@@ -53,7 +53,8 @@ func (l Language) preflight(ctx context.Context, p *check.Project) []check.Findi
 }
 
 // modules holds the toolchain against the go.mod of every module.
-func (l Language) modules(ctx context.Context, p *check.Project, builds []*plan.Build) (version string, out []check.Finding) {
+func (l Language) modules(ctx context.Context, p *check.Project, builds []*plan.Build) (version string,
+	out []check.Finding) {
 	var dirs []string
 	for _, b := range builds {
 		if slices.Contains(dirs, b.Dir) {

@@ -33,7 +33,7 @@ type Language struct {
 // Keys are those of programs in Go.
 type Keys struct {
 	lang.Building
-	Stamp map[string]string `toml:"stamp" fill:"project version tag commit os arch variant platform program"`
+	Stamp map[string]string `toml:"stamp" fill:"@placeholders"`
 	Tags  []string          `toml:"tags"`
 	Flags []string          `toml:"flags"`
 	Cgo   bool              `toml:"cgo" default:"false"`
@@ -96,7 +96,8 @@ func (l Language) Check(ctx context.Context, f *config.Faults, p *lang.Program, 
 	for i, flag := range k.Flags {
 		at := fmt.Sprintf("%s.flags.%d", where, i)
 		if !strings.HasPrefix(flag, "-") {
-			f.Fail(at, fmt.Sprintf("%q is not a flag: it begins with no hyphen", flag), "write a flag and its value in one text, as in \"-gcflags=-N\"")
+			f.Fail(at, fmt.Sprintf("%q is not a flag: it begins with no hyphen", flag),
+				"write a flag and its value in one text, as in \"-gcflags=-N\"")
 		}
 		if name, _, _ := strings.Cut(strings.TrimLeft(flag, "-"), "="); name == "o" || name == "C" {
 			f.Fail(at, fmt.Sprintf("-%s is set by Piedmont itself", name), "")
@@ -126,7 +127,8 @@ func (l Language) checkPlatforms(ctx context.Context, f *config.Faults, p *lang.
 	}
 	for _, on := range p.Platforms.List {
 		if !slices.Contains(known, on.Base()) {
-			f.Fail(where+".platforms.0", fmt.Sprintf("the Go toolchain cannot compile for %s", on.Base()), "\"go tool dist list\" shows what it can")
+			f.Fail(where+".platforms.0", fmt.Sprintf("the Go toolchain cannot compile for %s", on.Base()),
+				"\"go tool dist list\" shows what it can")
 		}
 	}
 }
@@ -177,7 +179,8 @@ func hasGo(c *plan.Context, p *lang.Program, source string) bool {
 			return true
 		}
 	}
-	c.FailOnce("program %q: the folder %s holds no Go files; change \"source\" in [program.%s]", p.Name, p.Source, p.Name)
+	c.FailOnce("program %q: the folder %s holds no Go files; change \"source\" in [program.%s]", p.Name,
+		p.Source, p.Name)
 	return false
 }
 

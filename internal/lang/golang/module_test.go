@@ -90,7 +90,8 @@ func TestDigestOfInputs(t *testing.T) {
 }
 
 func TestQuote(t *testing.T) {
-	for in, want := range map[string]string{"main.v=1": "main.v=1", "main.v=a b": "'main.v=a b'", "main.v='a' b": `"main.v='a' b"`} {
+	for in, want := range map[string]string{"main.v=1": "main.v=1", "main.v=a b": "'main.v=a b'",
+		"main.v='a' b": `"main.v='a' b"`} {
 		if got := quote(in); got != want {
 			t.Errorf("%s: %s, want %s", in, got, want)
 		}

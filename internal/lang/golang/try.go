@@ -34,12 +34,14 @@ func (t *Tools) Try(ctx context.Context, dir string, on platform.Platform) error
 		return err
 	}
 	defer func() { _ = os.RemoveAll(tmp) }()
-	for name, content := range map[string]string{"go.mod": "module try\n", "main.go": "package main\n\nfunc main() {}\n"} {
+	for name, content := range map[string]string{"go.mod": "module try\n",
+		"main.go": "package main\n\nfunc main() {}\n"} {
 		if err := os.WriteFile(filepath.Join(tmp, name), []byte(content), 0o644); err != nil {
 			return err
 		}
 	}
-	_, stderr, err := lang.Run(ctx, tmp, append(g.environ("CGO_ENABLED=0", "GOWORK=off"), on.GoEnv()...), "go", "build", "-o", filepath.Join(tmp, "out"), ".")
+	_, stderr, err := lang.Run(ctx, tmp, append(g.environ("CGO_ENABLED=0", "GOWORK=off"), on.GoEnv()...), "go",
+		"build", "-o", filepath.Join(tmp, "out"), ".")
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -30,7 +30,8 @@ func (p *builder) Prepare(ctx context.Context, b *plan.Build, _ lang.Stages) (en
 		return engine.Work{}, fmt.Errorf("read %s: %w", job.File, err)
 	}
 	if job.SHA256 != "" && sum != job.SHA256 {
-		return engine.Work{}, fmt.Errorf("%s is another file than was declared: its SHA-256 is %s, and digest in [program.%s] says %s",
+		return engine.Work{}, fmt.Errorf("%s is another file than was declared: its SHA-256 is %s, and "+
+			"digest in [program.%s] says %s",
 			job.File, sum, b.Programs[0].Program, job.SHA256)
 	}
 	key, err := json.Marshal([]any{"prebuilt/1", b.Target, b.Programs, sum})

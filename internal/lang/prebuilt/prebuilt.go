@@ -83,10 +83,12 @@ func (Language) Plan(c *plan.Context, p *lang.Program, b *plan.Build) {
 		c.Fail("program %q: %q is not a pattern", p.Name, pattern)
 		return
 	case len(found) == 0:
-		c.Fail("program %q: there is no file %s for %s; put it there, or change \"source\" in [program.%s]", p.Name, pattern, b.Target, p.Name)
+		c.Fail("program %q: there is no file %s for %s; put it there, or change \"source\" in [program.%s]",
+			p.Name, pattern, b.Target, p.Name)
 		return
 	case len(found) > 1:
-		c.Fail("program %q: %s matches %d files for %s: %s; make \"source\" in [program.%s] name one", p.Name, pattern, len(found), b.Target, strings.Join(found[:2], ", "), p.Name)
+		c.Fail("program %q: %s matches %d files for %s: %s; make \"source\" in [program.%s] name one", p.Name,
+			pattern, len(found), b.Target, strings.Join(found[:2], ", "), p.Name)
 		return
 	}
 	b.Job = &Build{File: found[0], SHA256: p.Own.(*Keys).Digest[b.Target]}

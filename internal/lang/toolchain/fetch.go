@@ -77,7 +77,8 @@ func (f *Finder) unpacked(ctx context.Context, t *Keys, fetch bool) (string, err
 		return "", fmt.Errorf("[toolchain.%s]: %w", t.Name, err)
 	}
 	if entries, err := os.ReadDir(tmp); err != nil || len(entries) == 0 {
-		return "", fmt.Errorf("[toolchain.%s]: the archive holds nothing below %d folders: correct \"drop-folders\"", t.Name, t.Drop)
+		return "", fmt.Errorf("[toolchain.%s]: the archive holds nothing below %d folders: correct "+
+			"\"drop-folders\"", t.Name, t.Drop)
 	}
 	if err := os.Chmod(tmp, 0o755); err != nil {
 		return "", err
@@ -151,7 +152,8 @@ func (f *Finder) one(ctx context.Context, from, part string) (string, error) {
 type digestError struct{ want, got string }
 
 func (e *digestError) Error() string {
-	return fmt.Sprintf("its SHA-256 is %s, and %s is declared: it is another file, or it was changed on the way", e.got, e.want)
+	return fmt.Sprintf("its SHA-256 is %s, and %s is declared: it is another file, or it was changed on the way",
+		e.got, e.want)
 }
 
 func checkDigest(ctx context.Context, path, want string) error {
@@ -202,7 +204,8 @@ func transfer(ctx context.Context, client *http.Client, from, part string, have 
 	defer func() { _ = res.Body.Close() }()
 	flags := os.O_WRONLY | os.O_CREATE
 	switch {
-	case res.StatusCode == http.StatusPartialContent && strings.HasPrefix(res.Header.Get("Content-Range"), fmt.Sprintf("bytes %d-", have)):
+	case res.StatusCode == http.StatusPartialContent && strings.HasPrefix(res.Header.Get("Content-Range"),
+		fmt.Sprintf("bytes %d-", have)):
 		flags |= os.O_APPEND
 	case res.StatusCode == http.StatusRequestedRangeNotSatisfiable && have > 0:
 		return nil // all of it is there; the digest tells whether that is right

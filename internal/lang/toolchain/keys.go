@@ -52,7 +52,8 @@ var sha256Form = regexp.MustCompile(`^[0-9a-f]{64}$`)
 
 func (k *Keys) check(f *config.Faults, where string) {
 	if len(k.Archive) > 0 && k.SHA256 == "" {
-		f.Fail(where+".archive", "an archive needs the key \"sha256\" beside it, so that only that one is ever used", "")
+		f.Fail(where+".archive", "an archive needs the key \"sha256\" beside it, so that only that one is "+
+			"ever used", "")
 	}
 	if k.SHA256 != "" {
 		if k.SHA256 = strings.ToLower(k.SHA256); !sha256Form.MatchString(k.SHA256) {
@@ -67,7 +68,8 @@ func (k *Keys) check(f *config.Faults, where string) {
 		switch {
 		case err != nil:
 		case len(u.Scheme) > 1 && !slices.Contains([]string{"http", "https", "file"}, u.Scheme):
-			f.Fail(fmt.Sprintf("%s.archive.%d", where, i), fmt.Sprintf("%s: is no way to fetch an archive", u.Scheme), "use https, http, file or a path")
+			f.Fail(fmt.Sprintf("%s.archive.%d", where, i), fmt.Sprintf("%s: is no way to fetch an archive",
+				u.Scheme), "use https, http, file or a path")
 		case u.User != nil:
 			f.Fail(fmt.Sprintf("%s.archive.%d", where, i), "an address here has no user and password", "")
 		}
@@ -78,7 +80,8 @@ func (k *Keys) check(f *config.Faults, where string) {
 		}
 	}
 	if len(k.Archive) > 0 && k.Folder != "" {
-		if clean := path.Clean(filepath.ToSlash(k.Folder)); path.IsAbs(clean) || clean == ".." || strings.HasPrefix(clean, "../") {
+		if clean := path.Clean(filepath.ToSlash(k.Folder)); path.IsAbs(clean) || clean == ".." ||
+			strings.HasPrefix(clean, "../") {
 			f.Fail(where+".folder", fmt.Sprintf("%q leaves the archive", k.Folder), "")
 		}
 	}

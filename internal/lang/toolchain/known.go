@@ -20,14 +20,17 @@ type target struct {
 // debian maps platforms to targets. Names: Debian's multiarch triplets, and
 // those of its mingw-w64 packages.
 var debian = map[string]target{
-	"linux/amd64":   {"x86_64-linux-gnu", "gcc-x86-64-linux-gnu", "g++-x86-64-linux-gnu", "libc6-dev-amd64-cross"},
-	"linux/386":     {"i686-linux-gnu", "gcc-i686-linux-gnu", "g++-i686-linux-gnu", "libc6-dev-i386-cross"},
-	"linux/arm64":   {"aarch64-linux-gnu", "gcc-aarch64-linux-gnu", "g++-aarch64-linux-gnu", "libc6-dev-arm64-cross"},
-	"linux/arm":     {"arm-linux-gnueabihf", "gcc-arm-linux-gnueabihf", "g++-arm-linux-gnueabihf", "libc6-dev-armhf-cross"},
-	"linux/arm/v7":  {"arm-linux-gnueabihf", "gcc-arm-linux-gnueabihf", "g++-arm-linux-gnueabihf", "libc6-dev-armhf-cross"},
+	"linux/amd64": {"x86_64-linux-gnu", "gcc-x86-64-linux-gnu", "g++-x86-64-linux-gnu", "libc6-dev-amd64-cross"},
+	"linux/386":   {"i686-linux-gnu", "gcc-i686-linux-gnu", "g++-i686-linux-gnu", "libc6-dev-i386-cross"},
+	"linux/arm64": {"aarch64-linux-gnu", "gcc-aarch64-linux-gnu", "g++-aarch64-linux-gnu", "libc6-dev-arm64-cross"},
+	"linux/arm": {"arm-linux-gnueabihf", "gcc-arm-linux-gnueabihf", "g++-arm-linux-gnueabihf",
+		"libc6-dev-armhf-cross"},
+	"linux/arm/v7": {"arm-linux-gnueabihf", "gcc-arm-linux-gnueabihf", "g++-arm-linux-gnueabihf",
+		"libc6-dev-armhf-cross"},
 	"linux/arm/v5":  {"arm-linux-gnueabi", "gcc-arm-linux-gnueabi", "g++-arm-linux-gnueabi", "libc6-dev-armel-cross"},
 	"linux/riscv64": {"riscv64-linux-gnu", "gcc-riscv64-linux-gnu", "g++-riscv64-linux-gnu", "libc6-dev-riscv64-cross"},
-	"linux/ppc64le": {"powerpc64le-linux-gnu", "gcc-powerpc64le-linux-gnu", "g++-powerpc64le-linux-gnu", "libc6-dev-ppc64el-cross"},
+	"linux/ppc64le": {"powerpc64le-linux-gnu", "gcc-powerpc64le-linux-gnu", "g++-powerpc64le-linux-gnu",
+		"libc6-dev-ppc64el-cross"},
 	"linux/s390x":   {"s390x-linux-gnu", "gcc-s390x-linux-gnu", "g++-s390x-linux-gnu", "libc6-dev-s390x-cross"},
 	"windows/amd64": {"x86_64-w64-mingw32", "gcc-mingw-w64-x86-64", "g++-mingw-w64-x86-64", ""},
 	"windows/386":   {"i686-w64-mingw32", "gcc-mingw-w64-i686", "g++-mingw-w64-i686", ""},
@@ -69,7 +72,8 @@ func fromSystem(on platform.Platform) (*Compiler, error) {
 	t, known := targetOf(on)
 	native := on.Base() == host.Base() && on.Arch != "arm"
 	if known {
-		c := &Compiler{Platform: on, Triplet: t.triplet, Tools: map[string]string{}, Flags: variantFlags(on), From: "Debian's " + t.c}
+		c := &Compiler{Platform: on, Triplet: t.triplet, Tools: map[string]string{}, Flags: variantFlags(on),
+			From: "Debian's " + t.c}
 		for tool, program := range gnuNames {
 			c.Tools[tool] = executable("", t.triplet+"-"+program)
 		}
@@ -107,10 +111,12 @@ func nativeMend() string {
 
 // plain takes the system's own compiler under its common names.
 func plain(on platform.Platform, triplet string) *Compiler {
-	c := &Compiler{Platform: on, Triplet: triplet, Flags: variantFlags(on), From: "this system", Tools: map[string]string{
-		"ar": executable("", "ar"), "ranlib": executable("", "ranlib"), "strip": executable("", "strip"), "nm": executable("", "nm"),
-		"objcopy": executable("", "objcopy"), "ld": executable("", "ld"), "windres": executable("", "windres"),
-	}}
+	c := &Compiler{Platform: on, Triplet: triplet, Flags: variantFlags(on), From: "this system",
+		Tools: map[string]string{
+			"ar": executable("", "ar"), "ranlib": executable("", "ranlib"), "strip": executable("", "strip"),
+			"nm":      executable("", "nm"),
+			"objcopy": executable("", "objcopy"), "ld": executable("", "ld"), "windres": executable("", "windres"),
+		}}
 	for tool, names := range map[string][]string{"cc": {"cc", "gcc", "clang"}, "cxx": {"c++", "g++", "clang++"}} {
 		for _, name := range names {
 			if c.Tools[tool] == "" {
@@ -129,7 +135,8 @@ func apple(on platform.Platform) (*Compiler, error) {
 	arch := map[string]string{"amd64": "x86_64", "arm64": "arm64"}[on.Arch]
 	c := plain(on, arch+"-apple-darwin")
 	if c == nil || arch == "" {
-		return nil, Missing("there is no C compiler for this machine itself", "install the command line tools: xcode-select --install")
+		return nil, Missing("there is no C compiler for this machine itself",
+			"install the command line tools: xcode-select --install")
 	}
 	c.Flags = append(c.Flags, "-arch", arch)
 	return c, nil

@@ -107,7 +107,8 @@ func (f *Finder) find(ctx context.Context, on platform.Platform, o Options) (*Co
 	if t := f.declared(on, o.Name); t != nil {
 		c, err = f.fromDeclared(ctx, t, on, o.Fetch)
 	} else if o.Name != "" {
-		return nil, Missing(fmt.Sprintf("[toolchain.%s] does not have %s", o.Name, on), "add the platform to its \"platforms\"")
+		return nil, Missing(fmt.Sprintf("[toolchain.%s] does not have %s", o.Name, on),
+			"add the platform to its \"platforms\"")
 	} else {
 		c, err = fromSystem(on)
 	}
@@ -141,7 +142,8 @@ func (f *Finder) fromDeclared(ctx context.Context, t *Keys, on platform.Platform
 	case folder != "" && !filepath.IsAbs(folder):
 		folder = filepath.Join(f.Root, filepath.FromSlash(folder))
 	}
-	c := &Compiler{Name: t.Name, From: from, Platform: on, Triplet: t.Triplet, Folder: folder, Tools: map[string]string{},
+	c := &Compiler{Name: t.Name, From: from, Platform: on, Triplet: t.Triplet, Folder: folder,
+		Tools: map[string]string{},
 		Flags: append(variantFlags(on), t.Flags...), LinkFlags: t.LinkFlags}
 	for tool, program := range gnuNames {
 		path := t.Tools[tool]
@@ -184,7 +186,8 @@ func where(folder, path string) string {
 }
 
 // gnuNames are the programs of a toolchain by their roles.
-var gnuNames = map[string]string{"cc": "gcc", "cxx": "g++", "ar": "ar", "ranlib": "ranlib", "strip": "strip", "nm": "nm", "objcopy": "objcopy", "ld": "ld", "windres": "windres"}
+var gnuNames = map[string]string{"cc": "gcc", "cxx": "g++", "ar": "ar", "ranlib": "ranlib", "strip": "strip",
+	"nm": "nm", "objcopy": "objcopy", "ld": "ld", "windres": "windres"}
 
 // executable gives the absolute path of a program in a folder, or on PATH
 // without one; "" when it is not there.

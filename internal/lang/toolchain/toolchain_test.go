@@ -43,11 +43,16 @@ func TestFind(t *testing.T) {
 	t.Setenv("PATH", bin+":/usr/bin:/bin")
 	folder := tools(t, "bin/hill-gcc", "bin/hill-ar", "special/cc")
 	declared := []*Keys{
-		{Name: "hill", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/riscv64"), on(t, "linux/arm/v6")}}, Triplet: "hill", Folder: folder, Flags: []string{"-mhill"}, Env: map[string]string{"HOME_OF_HILL": "{folder}/x"}, Sysroot: "root"},
-		{Name: "odd", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/riscv64")}}, Folder: folder, Tools: map[string]string{"cc": "special/cc"}},
+		{Name: "hill", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/riscv64"),
+			on(t, "linux/arm/v6")}}, Triplet: "hill", Folder: folder, Flags: []string{"-mhill"},
+			Env: map[string]string{"HOME_OF_HILL": "{folder}/x"}, Sysroot: "root"},
+		{Name: "odd", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/riscv64")}},
+			Folder: folder, Tools: map[string]string{"cc": "special/cc"}},
 		{Name: "path", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/mips")}}, Triplet: "hill"},
 		{Name: "gone", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/ppc")}}, Triplet: "gone"},
-		{Name: "far", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/m68k")}}, Triplet: "far", Archive: config.Texts{"https://tools.hutbell.example/far.tar.gz"}, SHA256: strings.Repeat("0", 64)},
+		{Name: "far", Platforms: config.Platforms{List: []platform.Platform{on(t, "linux/m68k")}},
+			Triplet: "far", Archive: config.Texts{"https://tools.hutbell.example/far.tar.gz"},
+			SHA256: strings.Repeat("0", 64)},
 	}
 	f := &Finder{Root: t.TempDir(), Declared: declared, Cache: t.TempDir()}
 	for _, c := range []struct{ on, name, cc, flags, from string }{
@@ -72,16 +77,20 @@ func TestFind(t *testing.T) {
 		}
 	}
 	hill, err := f.Find(t.Context(), on(t, "linux/riscv64"), Options{Name: "hill"})
-	if err != nil || hill.Sysroot != filepath.Join(folder, "root") || strings.Join(hill.Env, "") != "HOME_OF_HILL="+folder+"/x" {
+	if err != nil || hill.Sysroot != filepath.Join(folder, "root") ||
+		strings.Join(hill.Env, "") != "HOME_OF_HILL="+folder+"/x" {
 		t.Errorf("%+v, %v", hill, err)
 	}
-	if env := strings.Join(hill.Environment(), " "); !strings.Contains(env, "CC="+folder) || !strings.Contains(env, "AR=") || strings.Contains(env, "CXX=") {
+	if env := strings.Join(hill.Environment(), " "); !strings.Contains(env, "CC="+folder) ||
+		!strings.Contains(env, "AR=") || strings.Contains(env, "CXX=") {
 		t.Errorf("the environment: %s", env)
 	}
 	for _, c := range []struct{ on, name, what, mend string }{
-		{"linux/s390x", "", "there is no C compiler for linux/s390x", "apt-get install gcc-s390x-linux-gnu libc6-dev-s390x-cross"},
+		{"linux/s390x", "", "there is no C compiler for linux/s390x",
+			"apt-get install gcc-s390x-linux-gnu libc6-dev-s390x-cross"},
 		{"linux/arm/v6", "odd", "[toolchain.odd] does not have linux/arm/v6", "platforms"},
-		{"freebsd/amd64", "", "there is no C compiler for freebsd/amd64", `[toolchain.NAME] platforms = ["freebsd/amd64"]`},
+		{"freebsd/amd64", "", "there is no C compiler for freebsd/amd64",
+			`[toolchain.NAME] platforms = ["freebsd/amd64"]`},
 		{"linux/ppc", "", "[toolchain.gone] has no cc: there is no program gone-gcc on PATH", "[toolchain.gone]"},
 	} {
 		if c.on == "linux/s390x" {
@@ -91,12 +100,14 @@ func TestFind(t *testing.T) {
 		}
 		_, err := f.Find(t.Context(), on(t, c.on), Options{Name: c.name})
 		what, fix := fault.Parts(err)
-		if !errors.Is(err, ErrMissing) || !strings.Contains(what, c.what) || !strings.Contains(fix, c.mend) || !Unavailable(err) {
+		if !errors.Is(err, ErrMissing) || !strings.Contains(what, c.what) || !strings.Contains(fix, c.mend) ||
+			!Unavailable(err) {
 			t.Errorf("%s: %v", c.on, err)
 		}
 	}
 	var unfetched *NotFetchedError
-	if _, err := f.Find(t.Context(), on(t, "linux/m68k"), Options{Name: ""}); !errors.As(err, &unfetched) || Unavailable(err) {
+	if _, err := f.Find(t.Context(), on(t, "linux/m68k"), Options{Name: ""}); !errors.As(err, &unfetched) ||
+		Unavailable(err) {
 		t.Errorf("an archive that is still to be fetched: %v", err)
 	}
 }

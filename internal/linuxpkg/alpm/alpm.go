@@ -23,14 +23,16 @@ import (
 type meta struct{ name, content string }
 
 // Write writes a package. compression is zst, xz or gz.
-func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
+func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string,
+	o archive.Options) error {
 	o.Time = p.Time
 	text, err := info(p)
 	if err != nil {
 		return err
 	}
 	files := linuxpkg.WithFolders(p.Files, true)
-	about := []meta{{".BUILDINFO", buildInfo(p)}, {".PKGINFO", text}, {".INSTALL", install(p.Scripts)}, {".CHANGELOG", changelog(p)}}
+	about := []meta{{".BUILDINFO", buildInfo(p)}, {".PKGINFO", text}, {".INSTALL", install(p.Scripts)},
+		{".CHANGELOG", changelog(p)}}
 	tree, err := mtree(ctx, p, about, files, compression, o)
 	if err != nil {
 		return err
@@ -45,7 +47,8 @@ func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compr
 		if m.content == "" {
 			continue
 		}
-		h := &tar.Header{Name: m.name, Mode: 0o644, Uname: "root", Gname: "root", ModTime: o.Time, Typeflag: tar.TypeReg, Size: int64(len(m.content))}
+		h := &tar.Header{Name: m.name, Mode: 0o644, Uname: "root", Gname: "root", ModTime: o.Time,
+			Typeflag: tar.TypeReg, Size: int64(len(m.content))}
 		e := archive.Entry{Path: m.name, Content: compress.Text(m.content)}
 		if _, err := tarball.Put(ctx, s, h, e); err != nil {
 			return err
@@ -63,7 +66,8 @@ func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compr
 }
 
 func header(f release.Entry, o archive.Options) *tar.Header {
-	h := &tar.Header{Name: f.Path, Mode: int64(archive.UnixMode(f.Mode)), Uname: f.Owner, Gname: f.Group, ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size}
+	h := &tar.Header{Name: f.Path, Mode: int64(archive.UnixMode(f.Mode)), Uname: f.Owner, Gname: f.Group,
+		ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size}
 	switch {
 	case f.Mode.IsDir():
 		h.Name, h.Typeflag, h.Size = h.Name+"/", tar.TypeDir, 0
@@ -128,7 +132,8 @@ func relations(field func(name, value string), name string, list []linuxpkg.Rela
 
 // buildInfo says what it was made with; nothing in it depends on a machine.
 func buildInfo(p *linuxpkg.Package) string {
-	return fmt.Sprintf("format = 2\npkgname = %s\npkgbase = %s\npkgver = %s\npkgarch = %s\npackager = %s\nbuilddate = %d\nbuilddir = /build\nstartdir = /build\nbuildtool = piedmont\nbuildtoolver = 1\n",
+	return fmt.Sprintf("format = 2\npkgname = %s\npkgbase = %s\npkgver = %s\npkgarch = %s\npackager = "+
+		"%s\nbuilddate = %d\nbuilddir = /build\nstartdir = /build\nbuildtool = piedmont\nbuildtoolver = 1\n",
 		p.Name, p.Source, p.Full(), p.Arch, p.Maintainer, p.Time.Unix())
 }
 
@@ -163,7 +168,8 @@ func changelog(p *linuxpkg.Package) string {
 }
 
 // mtree lists every file with its properties, compressed.
-func mtree(ctx context.Context, p *linuxpkg.Package, about []meta, files []release.Entry, compression string, o archive.Options) (string, error) {
+func mtree(ctx context.Context, p *linuxpkg.Package, about []meta, files []release.Entry, compression string,
+	o archive.Options) (string, error) {
 	var b strings.Builder
 	b.WriteString("#mtree\n/set type=file uid=0 gid=0 mode=644\n")
 	seconds := fmt.Sprintf("%d.0", p.Time.Unix())

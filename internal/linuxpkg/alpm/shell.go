@@ -16,7 +16,8 @@ func (Format) Started(s linuxpkg.Scripts, upgrade bool) string {
 	if len(s.Units) == 0 || !upgrade {
 		return ""
 	}
-	return fmt.Sprintf("if [ -d /run/systemd/system ]; then\n\tsystemctl try-restart %s || :\nfi\n", strings.Join(s.Units, " "))
+	return fmt.Sprintf("if [ -d /run/systemd/system ]; then\n\tsystemctl try-restart %s || :\nfi\n",
+		strings.Join(s.Units, " "))
 }
 
 // Stopped stops and disables units before they are removed.
@@ -24,5 +25,6 @@ func (Format) Stopped(s linuxpkg.Scripts) string {
 	if len(s.Units) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("if [ -d /run/systemd/system ]; then\n\tsystemctl --quiet disable --now %s || :\nfi\n", strings.Join(s.Units, " "))
+	return fmt.Sprintf("if [ -d /run/systemd/system ]; then\n\tsystemctl --quiet disable --now %s || :\nfi\n",
+		strings.Join(s.Units, " "))
 }

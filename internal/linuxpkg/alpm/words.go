@@ -21,8 +21,10 @@ func (Format) Name() string { return name }
 // Layout is that of Arch Linux. pacman takes owners by number, and those differ
 // from system to system: a script gives them.
 func (Format) Layout() linuxpkg.Layout {
-	return linuxpkg.Layout{MediaType: "application/zstd", Title: "Arch Linux", Install: "sudo pacman -U ./", Compression: "zst",
-		Systemd: true, Zsh: "/usr/share/zsh/site-functions/_", Licenses: "/usr/share/licenses/", OwnersByScript: true, FoldersByScript: true}
+	return linuxpkg.Layout{MediaType: "application/zstd", Title: "Arch Linux", Install: "sudo pacman -U ./",
+		Compression: "zst",
+		Systemd:     true, Zsh: "/usr/share/zsh/site-functions/_", Licenses: "/usr/share/licenses/",
+		OwnersByScript: true, FoldersByScript: true}
 }
 
 // Documents are none beyond what the description names.

@@ -30,10 +30,12 @@ func TestVersionOrder(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "c.c"), []byte(comparer), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(cc, "-o", filepath.Join(dir, "c"), filepath.Join(dir, "c.c"), "-lalpm").CombinedOutput(); err != nil {
+	if out, err := exec.Command(cc, "-o", filepath.Join(dir, "c"), filepath.Join(dir, "c.c"),
+		"-lalpm").CombinedOutput(); err != nil {
 		testclient.Lacking(t, "libalpm cannot be linked: "+string(out))
 	}
-	for _, versions := range [][]string{packagetest.Spelled(t, Format{}, packagetest.Versions()), packagetest.Spelled(t, Format{}, packagetest.MoreVersions())} {
+	for _, versions := range [][]string{packagetest.Spelled(t, Format{}, packagetest.Versions()),
+		packagetest.Spelled(t, Format{}, packagetest.MoreVersions())} {
 		var in strings.Builder
 		for _, p := range packagetest.Pairs(len(versions), 5000) {
 			fmt.Fprintln(&in, versions[p[0]], versions[p[1]])

@@ -50,7 +50,8 @@ func writeData(ctx context.Context, w io.Writer, p *linuxpkg.Package, o archive.
 	}
 	defer func() { _ = s.Close() }() // an error leaves it open
 	for _, f := range linuxpkg.WithFolders(p.Files, true) {
-		h := &tar.Header{Name: f.Path, Mode: int64(archive.UnixMode(f.Mode)), Uname: f.Owner, Gname: f.Group, ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size, Format: tar.FormatPAX}
+		h := &tar.Header{Name: f.Path, Mode: int64(archive.UnixMode(f.Mode)), Uname: f.Owner, Gname: f.Group,
+			ModTime: o.Time, Typeflag: tar.TypeReg, Size: f.Size, Format: tar.FormatPAX}
 		switch {
 		case f.Mode.IsDir():
 			h.Name, h.Typeflag, h.Size = h.Name+"/", tar.TypeDir, 0
@@ -90,8 +91,10 @@ func writeControl(ctx context.Context, w io.Writer, p *linuxpkg.Package, info st
 	defer func() { _ = s.Close() }()
 	files := [][2]string{{".PKGINFO", info}}
 	for _, script := range [][2]string{
-		{".pre-install", linuxpkg.BeforeInstall}, {".post-install", linuxpkg.AfterInstall}, {".pre-upgrade", linuxpkg.BeforeUpgrade},
-		{".post-upgrade", linuxpkg.AfterUpgrade}, {".pre-deinstall", linuxpkg.BeforeRemove}, {".post-deinstall", linuxpkg.AfterRemove},
+		{".pre-install", linuxpkg.BeforeInstall}, {".post-install", linuxpkg.AfterInstall},
+		{".pre-upgrade", linuxpkg.BeforeUpgrade},
+		{".post-upgrade", linuxpkg.AfterUpgrade}, {".pre-deinstall", linuxpkg.BeforeRemove},
+		{".post-deinstall", linuxpkg.AfterRemove},
 	} {
 		if what := p.Scripts.At(Format{}, script[1]); what != "" {
 			files = append(files, [2]string{script[0], "#!/bin/sh\n" + what})
@@ -102,7 +105,8 @@ func writeControl(ctx context.Context, w io.Writer, p *linuxpkg.Package, info st
 		if f[0] == ".PKGINFO" {
 			mode = 0o644
 		}
-		h := &tar.Header{Name: f[0], Mode: mode, Uname: "root", Gname: "root", ModTime: o.Time, Typeflag: tar.TypeReg, Size: int64(len(f[1]))}
+		h := &tar.Header{Name: f[0], Mode: mode, Uname: "root", Gname: "root", ModTime: o.Time,
+			Typeflag: tar.TypeReg, Size: int64(len(f[1]))}
 		e := archive.Entry{Path: f[0], Content: compress.Text(f[1])}
 		if _, err := tarball.Put(ctx, s, h, e); err != nil {
 			return err
@@ -137,7 +141,8 @@ func info(p *linuxpkg.Package, dataHash string) (string, error) {
 	for _, r := range []struct {
 		name, mark string
 		list       []linuxpkg.Relation
-	}{{"replaces", "", p.Replaces}, {"depend", "", p.Needs}, {"depend", "!", p.Conflicts}, {"provides", "", p.Provides}} {
+	}{{"replaces", "", p.Replaces}, {"depend", "", p.Needs}, {"depend", "!", p.Conflicts},
+		{"provides", "", p.Provides}} {
 		list, err := linuxpkg.WriteAll(p.Format, r.list)
 		if err != nil {
 			return "", err

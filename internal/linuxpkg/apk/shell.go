@@ -9,7 +9,8 @@ import (
 
 // CreateUser makes an account with busybox's tools.
 func (Format) CreateUser(u linuxpkg.User) string {
-	return fmt.Sprintf("addgroup -S %[2]s 2>/dev/null || true\nadduser -S -D -H -h %[3]s -s /sbin/nologin -G %[2]s -g '%[4]s' %[1]s 2>/dev/null || true\n",
+	return fmt.Sprintf("addgroup -S %[2]s 2>/dev/null || true\nadduser -S -D -H -h %[3]s -s /sbin/nologin "+
+		"-G %[2]s -g '%[4]s' %[1]s 2>/dev/null || true\n",
 		u.Name, u.Group, u.HomeOrNone(), u.PlainComment())
 }
 
@@ -24,7 +25,8 @@ func (Format) Started(s linuxpkg.Scripts, upgrade bool) string {
 	}
 	var b strings.Builder
 	for _, service := range s.Services {
-		fmt.Fprintf(&b, "if command -v rc-service >/dev/null 2>&1; then\n\trc-service --quiet --ifstarted %s restart || true\nfi\n", service)
+		fmt.Fprintf(&b, "if command -v rc-service >/dev/null 2>&1; then\n\trc-service --quiet --ifstarted "+
+			"%s restart || true\nfi\n", service)
 	}
 	return b.String()
 }
@@ -33,7 +35,8 @@ func (Format) Started(s linuxpkg.Scripts, upgrade bool) string {
 func (Format) Stopped(s linuxpkg.Scripts) string {
 	var b strings.Builder
 	for _, service := range s.Services {
-		fmt.Fprintf(&b, "if command -v rc-service >/dev/null 2>&1; then\n\trc-service --quiet --ifstarted %[1]s stop || true\n"+
+		fmt.Fprintf(&b, "if command -v rc-service >/dev/null 2>&1; then\n\trc-service --quiet --ifstarted "+
+			"%[1]s stop || true\n"+
 			"\trc-update --quiet delete %[1]s 2>/dev/null || true\nfi\n", service)
 	}
 	return b.String()

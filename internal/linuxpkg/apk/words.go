@@ -116,7 +116,8 @@ func (Format) Version(v string) (string, error) {
 			number = digits
 		}
 		if suffix == "" {
-			return "", fmt.Errorf("apk packages cannot carry the version %s: apk knows the pre-releases alpha, beta, pre and rc, each with a number, as in 1.4.0-rc.1", v)
+			return "", fmt.Errorf("apk packages cannot carry the version %s: apk knows the pre-releases "+
+				"alpha, beta, pre and rc, each with a number, as in 1.4.0-rc.1", v)
 		}
 		if _, err := strconv.ParseUint(number, 10, 63); err != nil {
 			return "", fmt.Errorf("apk packages cannot carry the version %s: %s is too large a number", v, number)

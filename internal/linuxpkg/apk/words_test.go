@@ -9,7 +9,8 @@ import (
 
 // apk knows few words for pre-releases and says which.
 func TestUnknownWord(t *testing.T) {
-	if _, err := (Format{}).Version("1.4.0-nightly.1"); err == nil || !strings.Contains(err.Error(), "alpha, beta, pre and rc") {
+	if _, err := (Format{}).Version("1.4.0-nightly.1"); err == nil ||
+		!strings.Contains(err.Error(), "alpha, beta, pre and rc") {
 		t.Errorf("a word that apk does not know: %v", err)
 	}
 }

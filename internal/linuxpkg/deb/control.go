@@ -29,7 +29,8 @@ func control(p *linuxpkg.Package) (string, error) {
 	for _, r := range []struct {
 		name string
 		list []linuxpkg.Relation
-	}{{"Depends", p.Needs}, {"Recommends", p.Recommends}, {"Suggests", p.Suggests}, {"Conflicts", p.Conflicts}, {"Replaces", p.Replaces}, {"Provides", p.Provides}} {
+	}{{"Depends", p.Needs}, {"Recommends", p.Recommends}, {"Suggests", p.Suggests}, {"Conflicts", p.Conflicts},
+		{"Replaces", p.Replaces}, {"Provides", p.Provides}} {
 		list, err := linuxpkg.WriteAll(p.Format, r.list)
 		if err != nil {
 			return "", err
@@ -98,14 +99,16 @@ func maintainerScript(s linuxpkg.Scripts, name string) string {
 		// "configure" with a version is an upgrade from it.
 		fresh, upgrade := at(linuxpkg.AfterInstall), at(linuxpkg.AfterUpgrade)
 		if fresh+upgrade != "" {
-			branches = []branch{{"configure", "if [ -z \"$2\" ]; then\n" + orNothing(fresh) + "else\n" + orNothing(upgrade) + "fi\n"}}
+			branches = []branch{{"configure", "if [ -z \"$2\" ]; then\n" + orNothing(fresh) + "else\n" +
+				orNothing(upgrade) + "fi\n"}}
 		}
 	case "prerm":
 		branches = []branch{{"remove", at(linuxpkg.BeforeRemove)}}
 	case "postrm":
 		branches = []branch{{"remove", at(linuxpkg.AfterRemove)}}
 		for _, u := range s.Units {
-			branches = append(branches, branch{"purge", fmt.Sprintf("if command -v deb-systemd-helper >/dev/null 2>&1; then\n\tdeb-systemd-helper purge %[1]s >/dev/null || true\nfi\n", u)})
+			branches = append(branches, branch{"purge", fmt.Sprintf("if command -v deb-systemd-helper "+
+				">/dev/null 2>&1; then\n\tdeb-systemd-helper purge %[1]s >/dev/null || true\nfi\n", u)})
 		}
 	}
 	var b strings.Builder

@@ -21,7 +21,8 @@ import (
 )
 
 // Write writes a package. compression is gz, xz or zst, for the files.
-func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
+func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string,
+	o archive.Options) error {
 	o.Time, o.OneFrame = p.Time, true // dpkg 1.21 reads no further than the first frame
 	// The data member's size stands before it, so it is written aside.
 	data := compress.NewSpool(nil)
@@ -54,7 +55,8 @@ func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compr
 }
 
 // writeData writes the files and gives the md5sums of the regular ones.
-func writeData(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) (string, error) {
+func writeData(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string,
+	o archive.Options) (string, error) {
 	s, err := compress.NewStream(w, compression, o.Options)
 	if err != nil {
 		return "", err

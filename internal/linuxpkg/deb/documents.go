@@ -22,7 +22,8 @@ func (Format) Documents(p *linuxpkg.Package, r linuxpkg.Rights) []release.Entry 
 }
 
 // commonLicenses are those whose text every Debian system has. Source: Debian Policy 12.5.
-var commonLicenses = []string{"Apache-2.0", "Artistic", "BSD", "CC0-1.0", "GFDL-1.2", "GFDL-1.3", "GPL-1", "GPL-2", "GPL-3",
+var commonLicenses = []string{"Apache-2.0", "Artistic", "BSD", "CC0-1.0", "GFDL-1.2", "GFDL-1.3", "GPL-1",
+	"GPL-2", "GPL-3",
 	"LGPL-2", "LGPL-2.1", "LGPL-3", "MPL-1.1", "MPL-2.0"}
 
 // copyright is Debian's machine-readable copyright file, version 1.0.
@@ -32,7 +33,8 @@ func copyright(p *linuxpkg.Package, r linuxpkg.Rights) string {
 		holder = fmt.Sprintf("%d %s", p.Time.UTC().Year(), p.Maintainer)
 	}
 	var s strings.Builder
-	s.WriteString("Format: https://www.debian.org/doc/packaging-manuals/copyright-format/1.0/\nUpstream-Name: " + p.Source + "\n")
+	s.WriteString("Format: https://www.debian.org/doc/packaging-manuals/copyright-format/1.0/\n" +
+		"Upstream-Name: " + p.Source + "\n")
 	if p.Homepage != "" {
 		s.WriteString("Source: " + p.Homepage + "\n")
 	}
@@ -43,7 +45,8 @@ func copyright(p *linuxpkg.Package, r linuxpkg.Rights) string {
 		plain = p.License
 	}
 	if slices.Contains(commonLicenses, plain) {
-		fmt.Fprintf(&s, " On Debian systems, the full text of this licence is in\n /usr/share/common-licenses/%s.\n", plain)
+		fmt.Fprintf(&s, " On Debian systems, the full text of this licence is in\n "+
+			"/usr/share/common-licenses/%s.\n", plain)
 		return s.String()
 	}
 	for _, text := range r.Texts() {

@@ -28,7 +28,8 @@ func (Format) Recognize(func(string) bool) bool { return false }
 const maxMembers = 64
 
 // Read tells what a package says and holds; look sees the content of each file.
-func (Format) Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+func (Format) Read(ctx context.Context, path string,
+	look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
 	f, err := archive.Open(path)
 	if err != nil {
 		return nil, err

@@ -9,7 +9,8 @@ import (
 
 // Own gives a file to its owner, unless an administrator decided otherwise.
 func (Format) Own(o linuxpkg.Owned) string {
-	return fmt.Sprintf("if ! dpkg-statoverride --list '%[3]s' >/dev/null 2>&1; then\n\tchown %[1]s:%[2]s '%[3]s'\nfi\n", o.Owner, o.Group, o.Path)
+	return fmt.Sprintf("if ! dpkg-statoverride --list '%[3]s' >/dev/null 2>&1; then\n\tchown %[1]s:%[2]s "+
+		"'%[3]s'\nfi\n", o.Owner, o.Group, o.Path)
 }
 
 const enable = `if command -v deb-systemd-helper >/dev/null 2>&1; then
@@ -45,7 +46,8 @@ func (Format) Stopped(s linuxpkg.Scripts) string {
 	if len(s.Units) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("if [ -d /run/systemd/system ]; then\n\tdeb-systemd-invoke stop %s >/dev/null || true\nfi\n", strings.Join(s.Units, " "))
+	return fmt.Sprintf("if [ -d /run/systemd/system ]; then\n\tdeb-systemd-invoke stop %s >/dev/null || "+
+		"true\nfi\n", strings.Join(s.Units, " "))
 }
 
 // Gone has systemd notice that units are gone.

@@ -21,14 +21,17 @@ func (Format) Name() string { return name }
 
 // Layout is that of Debian and its kin.
 func (Format) Layout() linuxpkg.Layout {
-	return linuxpkg.Layout{MediaType: "application/vnd.debian.binary-package", Title: "Debian, Ubuntu", Install: "sudo apt install ./",
+	return linuxpkg.Layout{MediaType: "application/vnd.debian.binary-package", Title: "Debian, Ubuntu",
+		Install: "sudo apt install ./",
 		Systemd: true, Zsh: "/usr/share/zsh/vendor-completions/_", OwnersByScript: true}
 }
 
 var archs = linuxpkg.Archs{"": "all",
-	"amd64": "amd64", "386": "i386", "arm64": "arm64", "arm": "armhf", "arm/v7": "armhf", "arm/v6": "armhf", "arm/v5": "armel",
-	"riscv64": "riscv64", "ppc64le": "ppc64el", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el", "mipsle": "mipsel",
-	"mips": "mips", "loong64": "loong64", "sparc64": "sparc64"}
+	"amd64": "amd64", "386": "i386", "arm64": "arm64", "arm": "armhf", "arm/v7": "armhf", "arm/v6": "armhf",
+	"arm/v5":  "armel",
+	"riscv64": "riscv64", "ppc64le": "ppc64el", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el",
+	"mipsle": "mipsel",
+	"mips":   "mips", "loong64": "loong64", "sparc64": "sparc64"}
 
 // Arch is the name of one of Debian's ports.
 func (Format) Arch(on platform.Platform) (string, error) { return archs.Of(name, on) }

@@ -12,10 +12,12 @@ import (
 
 func TestVersionOrder(t *testing.T) {
 	dpkg := testclient.Need(t, "dpkg")
-	for _, versions := range [][]string{packagetest.Spelled(t, Format{}, packagetest.Versions()), packagetest.Spelled(t, Format{}, packagetest.MoreVersions())} {
+	for _, versions := range [][]string{packagetest.Spelled(t, Format{}, packagetest.Versions()),
+		packagetest.Spelled(t, Format{}, packagetest.MoreVersions())} {
 		var script strings.Builder
 		for _, p := range packagetest.Pairs(len(versions), 300) {
-			fmt.Fprintf(&script, "%s --compare-versions '%s' lt '%s' || echo '%[2]s is not before %[3]s'\n", dpkg, versions[p[0]], versions[p[1]])
+			fmt.Fprintf(&script, "%s --compare-versions '%s' lt '%s' || echo '%[2]s is not before %[3]s'\n",
+				dpkg, versions[p[0]], versions[p[1]])
 		}
 		cmd := exec.Command("sh")
 		cmd.Stdin = strings.NewReader(script.String())

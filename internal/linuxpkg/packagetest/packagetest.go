@@ -152,7 +152,8 @@ func MoreVersions() []string {
 	var out []string
 	for _, core := range []string{"1.4.0", "1.5.0"} {
 		out = append(out, core)
-		for _, word := range []string{"a", "ab", "alpha", "alphabet", "b", "dev", "devel", "pre", "preview", "r", "rc", "rcx"} {
+		for _, word := range []string{"a", "ab", "alpha", "alphabet", "b", "dev", "devel", "pre", "preview",
+			"r", "rc", "rcx"} {
 			for _, n := range []string{"", ".1", ".2", ".10", ".1.x", ".2.x.3"} {
 				out = append(out, core+"-"+word+n)
 			}

@@ -16,7 +16,8 @@ import (
 var errPayload = errors.New("this RPM package is damaged: its payload is no cpio archive, or cut off")
 
 // walkPayload gives the content of each file to look, in the payload's order.
-func walkPayload(ctx context.Context, r io.Reader, files []archive.Entry, look func(archive.Entry, io.Reader) error) error {
+func walkPayload(ctx context.Context, r io.Reader, files []archive.Entry,
+	look func(archive.Entry, io.Reader) error) error {
 	plain, _, end, err := compress.Decompress(fileio.Reader(ctx, r))
 	if err != nil {
 		return err
@@ -62,7 +63,8 @@ func declared(found cpio.Found, files []archive.Entry, byPath map[string]archive
 	if found.Number < 0 {
 		e, ok := byPath[strings.Trim(strings.TrimPrefix(found.Name, "./"), "/")]
 		if !ok {
-			return e, 0, fmt.Errorf("this RPM package is damaged: its payload holds %q, which its header does not name", found.Name)
+			return e, 0, fmt.Errorf("this RPM package is damaged: its payload holds %q, which its header "+
+				"does not name", found.Name)
 		}
 		return e, found.Size, nil
 	}

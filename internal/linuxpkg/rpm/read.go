@@ -45,7 +45,8 @@ func (Format) Recognize(func(string) bool) bool { return false }
 // Read tells what a package says and holds; look sees the content of each file,
 // where the payload is compressed in a way that can be read. Without it only the
 // headers are read.
-func (Format) Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+func (Format) Read(ctx context.Context, path string,
+	look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -154,7 +155,8 @@ func at[T any](list []T, i int) T {
 }
 
 func shown(h *parsed) *linuxpkg.Shown {
-	s := &linuxpkg.Shown{Format: name, Name: h.text(tagName), Version: h.text(tagVersion) + "-" + h.text(tagRelease), Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
+	s := &linuxpkg.Shown{Format: name, Name: h.text(tagName), Version: h.text(tagVersion) + "-" +
+		h.text(tagRelease), Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
 	if e := h.numbers(tagEpoch); len(e) > 0 {
 		s.Version = strconv.FormatUint(e[0], 10) + ":" + s.Version
 	}
@@ -166,8 +168,10 @@ func shown(h *parsed) *linuxpkg.Shown {
 	for _, f := range []struct {
 		name string
 		tag  uint32
-	}{{"Name", tagName}, {"Version", tagVersion}, {"Release", tagRelease}, {"Architecture", tagArch}, {"Summary", tagSummary}, {"Description", tagDescription}, {"License", tagLicense}, {"URL", tagURL},
-		{"Packager", tagPackager}, {"Group", tagGroup}, {"Source RPM", tagSourceRPM}, {"Payload compressor", tagPayloadCompressor}} {
+	}{{"Name", tagName}, {"Version", tagVersion}, {"Release", tagRelease}, {"Architecture", tagArch},
+		{"Summary", tagSummary}, {"Description", tagDescription}, {"License", tagLicense}, {"URL", tagURL},
+		{"Packager", tagPackager}, {"Group", tagGroup}, {"Source RPM", tagSourceRPM},
+		{"Payload compressor", tagPayloadCompressor}} {
 		add(f.name, h.text(f.tag))
 	}
 	if t := h.numbers(tagBuildTime); len(t) > 0 {
@@ -176,8 +180,12 @@ func shown(h *parsed) *linuxpkg.Shown {
 	for _, r := range []struct {
 		name                   string
 		names, flags, versions uint32
-	}{{"Requires", tagRequireName, tagRequireFlags, tagRequireVersion}, {"Recommends", tagRecommendName, tagRecommendFlags, tagRecommendVersion}, {"Suggests", tagSuggestName, tagSuggestFlags, tagSuggestVersion},
-		{"Provides", tagProvideName, tagProvideFlags, tagProvideVersion}, {"Conflicts", tagConflictName, tagConflictFlags, tagConflictVersion}, {"Obsoletes", tagObsoleteName, tagObsoleteFlags, tagObsoleteVersion}} {
+	}{{"Requires", tagRequireName, tagRequireFlags, tagRequireVersion},
+		{"Recommends", tagRecommendName, tagRecommendFlags, tagRecommendVersion},
+		{"Suggests", tagSuggestName, tagSuggestFlags, tagSuggestVersion},
+		{"Provides", tagProvideName, tagProvideFlags, tagProvideVersion},
+		{"Conflicts", tagConflictName, tagConflictFlags, tagConflictVersion},
+		{"Obsoletes", tagObsoleteName, tagObsoleteFlags, tagObsoleteVersion}} {
 		flags, versions := h.numbers(r.flags), h.texts(r.versions)
 		for i, name := range h.texts(r.names) {
 			if at(flags, i)&senseRPMLib != 0 {
@@ -221,7 +229,8 @@ func files(h *parsed) []archive.Entry {
 	for i, base := range h.texts(tagBaseNames) {
 		mode := uint32(at(modes, i))
 		e := archive.Entry{Path: at(dirs, int(min(at(index, i), 1<<20))) + base, Mode: archive.FileMode(mode & 0o7777),
-			Owner: at(users, i), Group: at(groups, i), Time: time.Unix(int64(at(times, i)), 0).UTC(), Link: at(links, i)}
+			Owner: at(users, i), Group: at(groups, i), Time: time.Unix(int64(at(times, i)), 0).UTC(),
+			Link: at(links, i)}
 		switch mode & 0o170000 {
 		case 0o040000:
 			e.Mode |= fs.ModeDir

@@ -30,7 +30,8 @@ func records(list []linuxpkg.Relation) ([]relation, error) {
 		if n.Op != "" {
 			v = n.Spelled(Format{})
 		}
-		flags := map[string]uint32{"": 0, "<": senseLess, "<=": senseLess | senseEqual, "=": senseEqual, ">=": senseGreater | senseEqual, ">": senseGreater}[n.Op]
+		flags := map[string]uint32{"": 0, "<": senseLess, "<=": senseLess | senseEqual, "=": senseEqual,
+			">=": senseGreater | senseEqual, ">": senseGreater}[n.Op]
 		out = append(out, relation{n.Name, flags, v})
 	}
 	return out, nil
@@ -53,7 +54,8 @@ func relations(h *header, p *linuxpkg.Package, files []release.Entry, compressio
 		}
 	}
 	provides = append(provides, relation{p.Name, senseEqual, evr(p)})
-	if isa := map[string]string{"x86_64": "x86-64", "aarch64": "aarch-64", "i686": "x86-32", "armv7hl": "armv7hl-32", "ppc64le": "ppc-64", "s390x": "s390-64", "riscv64": "riscv-64"}[p.Arch]; isa != "" {
+	if isa := map[string]string{"x86_64": "x86-64", "aarch64": "aarch-64", "i686": "x86-32",
+		"armv7hl": "armv7hl-32", "ppc64le": "ppc-64", "s390x": "s390-64", "riscv64": "riscv-64"}[p.Arch]; isa != "" {
 		provides = append(provides, relation{p.Name + "(" + isa + ")", senseEqual, evr(p)})
 	}
 	for _, flag := range []uint32{sensePre, sensePost, sensePreUn, sensePostUn} {

@@ -25,7 +25,8 @@ import (
 var compressors = map[string]struct{ name, flags string }{"gz": {"gzip", "9"}, "xz": {"xz", "6"}, "zst": {"zstd", "19"}}
 
 // Write writes a package. compression is gz, xz or zst.
-func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string, o archive.Options) error {
+func (Format) Write(ctx context.Context, w io.Writer, p *linuxpkg.Package, compression string,
+	o archive.Options) error {
 	o.Time = p.Time
 	files := linuxpkg.WithFolders(p.Files, false)
 	// The headers carry sizes and digests of the payload, so it is written aside.
@@ -277,7 +278,8 @@ func large(files []release.Entry) bool {
 // writePayload writes the files as cpio's "newc" form, whose numbers are eight
 // hexadecimal digits, and gives the plain size. With files of 4 GiB and more,
 // each entry is only the number of its file, as RPM has it since 4.12.
-func writePayload(ctx context.Context, w io.Writer, files []release.Entry, compression string, o archive.Options) (int64, error) {
+func writePayload(ctx context.Context, w io.Writer, files []release.Entry, compression string,
+	o archive.Options) (int64, error) {
 	s, err := compress.NewStream(w, compression, o.Options)
 	if err != nil {
 		return 0, err
@@ -321,7 +323,8 @@ func cpioHeader(f release.Entry, i int, stripped bool, o archive.Options) string
 	if stripped {
 		return cpio.Numbered(i)
 	}
-	h := cpio.Header{Inode: int64(i + 1), Mode: int64(linuxpkg.Unix(f)), Links: 1, Modified: o.Time.Unix(), Size: f.Size, Name: "./" + f.Path}
+	h := cpio.Header{Inode: int64(i + 1), Mode: int64(linuxpkg.Unix(f)), Links: 1, Modified: o.Time.Unix(),
+		Size: f.Size, Name: "./" + f.Path}
 	switch {
 	case f.Mode.IsDir():
 		h.Links, h.Size = 2, 0

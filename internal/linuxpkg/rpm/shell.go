@@ -11,7 +11,8 @@ func helper(verb string, s linuxpkg.Scripts) string {
 	if len(s.Units) == 0 {
 		return ""
 	}
-	return fmt.Sprintf("if [ -x /usr/lib/systemd/systemd-update-helper ]; then\n\t/usr/lib/systemd/systemd-update-helper %s %s || :\nfi\n",
+	return fmt.Sprintf("if [ -x /usr/lib/systemd/systemd-update-helper ]; "+
+		"then\n\t/usr/lib/systemd/systemd-update-helper %s %s || :\nfi\n",
 		verb, strings.Join(s.Units, " "))
 }
 

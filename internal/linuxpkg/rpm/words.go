@@ -22,7 +22,8 @@ func (Format) Name() string { return name }
 
 // Layout is that of Fedora, RHEL, SUSE and theirs.
 func (Format) Layout() linuxpkg.Layout {
-	return linuxpkg.Layout{MediaType: "application/x-rpm", Title: "Fedora, RHEL, openSUSE", Install: "sudo dnf install ./",
+	return linuxpkg.Layout{MediaType: "application/x-rpm", Title: "Fedora, RHEL, openSUSE",
+		Install: "sudo dnf install ./",
 		Systemd: true, Zsh: "/usr/share/zsh/site-functions/_", Licenses: "/usr/share/licenses/"}
 }
 
@@ -31,8 +32,10 @@ func (Format) Documents(*linuxpkg.Package, linuxpkg.Rights) []release.Entry { re
 
 var archs = linuxpkg.Archs{"": "noarch",
 	"amd64": "x86_64", "amd64/v2": "x86_64_v2", "amd64/v3": "x86_64_v3", "amd64/v4": "x86_64_v4", "386": "i686",
-	"arm64": "aarch64", "arm": "armv7hl", "arm/v7": "armv7hl", "arm/v6": "armv6hl", "arm/v5": "armv5tel", "riscv64": "riscv64",
-	"ppc64le": "ppc64le", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el", "mipsle": "mipsel", "mips": "mips",
+	"arm64": "aarch64", "arm": "armv7hl", "arm/v7": "armv7hl", "arm/v6": "armv6hl", "arm/v5": "armv5tel",
+	"riscv64": "riscv64",
+	"ppc64le": "ppc64le", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el", "mipsle": "mipsel",
+	"mips":    "mips",
 	"loong64": "loongarch64", "sparc64": "sparc64"}
 
 // Arch is the name in RPM's rpmrc.

@@ -13,12 +13,14 @@ import (
 
 func TestVersionOrder(t *testing.T) {
 	rpm := testclient.Need(t, "rpm")
-	for _, versions := range [][]string{packagetest.Spelled(t, Format{}, packagetest.Versions()), packagetest.Spelled(t, Format{}, packagetest.MoreVersions())} {
+	for _, versions := range [][]string{packagetest.Spelled(t, Format{}, packagetest.Versions()),
+		packagetest.Spelled(t, Format{}, packagetest.MoreVersions())} {
 		for some := range slices.Chunk(packagetest.Pairs(len(versions), 2000), 500) { // an argument has its limits
 			var script strings.Builder
 			script.WriteString("%{lua:\n")
 			for _, p := range some {
-				fmt.Fprintf(&script, "if rpm.vercmp('%s','%s') ~= -1 then print('%[1]s is not before %[2]s\\n') end\n", versions[p[0]], versions[p[1]])
+				fmt.Fprintf(&script, "if rpm.vercmp('%s','%s') ~= -1 then print('%[1]s is not before "+
+					"%[2]s\\n') end\n", versions[p[0]], versions[p[1]])
 			}
 			script.WriteString("}")
 			out, err := exec.Command(rpm, "--eval", script.String()).CombinedOutput()

@@ -176,7 +176,8 @@ func (r *run) settle(ctx context.Context, res result) {
 		size += o.Size
 	}
 	if !res.step.Silent {
-		r.o.Events.Event(progress.Finished{ID: res.step.ID, Title: res.step.Title, Reused: res.reused, Took: res.took, Size: size})
+		r.o.Events.Event(progress.Finished{ID: res.step.ID, Title: res.step.Title, Reused: res.reused,
+			Took: res.took, Size: size})
 	}
 	var next []*Step
 	for _, s := range r.opens[res.step.ID] {

@@ -77,7 +77,8 @@ func TestGraphRunsInOrderAndReuses(t *testing.T) {
 	if _, err := Run(t.Context(), graph("ka"), Options{Jobs: 1, Store: s, Events: c}); err != nil || runs.Load() != 3 {
 		t.Errorf("again: %v, %d runs", err, runs.Load())
 	}
-	if _, err := Run(t.Context(), graph("changed"), Options{Jobs: 1, Store: s, Events: c}); err != nil || runs.Load() != 5 {
+	if _, err := Run(t.Context(), graph("changed"), Options{Jobs: 1, Store: s, Events: c}); err != nil ||
+		runs.Load() != 5 {
 		t.Errorf("after a change of a: %v, %d runs, want a and pack again", err, runs.Load())
 	}
 }
@@ -87,9 +88,11 @@ func TestFailureStopsOnlyWhatNeedsIt(t *testing.T) {
 	var runs atomic.Int64
 	bad := step(s, &runs, "bad", "x")
 	bad.Prepare = work(func(context.Context) ([]store.Object, error) { return nil, errors.New("broken") })
-	_, err := Run(t.Context(), []*Step{bad, step(s, &runs, "after", "y", "bad"), step(s, &runs, "beside", "z")}, Options{Jobs: 1, Store: s, Events: progress.Discard{}})
+	_, err := Run(t.Context(), []*Step{bad, step(s, &runs, "after", "y", "bad"), step(s, &runs, "beside", "z")},
+		Options{Jobs: 1, Store: s, Events: progress.Discard{}})
 	var e *Error
-	if !errors.As(err, &e) || e.Failed[0].Title != "bad" || !slices.Equal(e.Skipped, []string{"after"}) || !slices.Equal(e.Done, []string{"beside"}) {
+	if !errors.As(err, &e) || e.Failed[0].Title != "bad" || !slices.Equal(e.Skipped, []string{"after"}) ||
+		!slices.Equal(e.Done, []string{"beside"}) {
 		t.Errorf("got %+v", err)
 	}
 }
@@ -108,7 +111,8 @@ func TestJobsBound(t *testing.T) {
 			return nil, nil
 		})})
 	}
-	if _, err := Run(t.Context(), steps, Options{Jobs: 3, Store: s, Events: progress.Discard{}}); err != nil || most.Load() != 3 {
+	if _, err := Run(t.Context(), steps, Options{Jobs: 3, Store: s, Events: progress.Discard{}}); err != nil ||
+		most.Load() != 3 {
 		t.Errorf("%v, %d at once, want 3", err, most.Load())
 	}
 }
@@ -121,7 +125,8 @@ func TestCancel(t *testing.T) {
 		<-ctx.Done()
 		return nil, ctx.Err()
 	})}
-	if _, err := Run(ctx, []*Step{wait}, Options{Jobs: 1, Store: s, Events: progress.Discard{}}); !errors.Is(err, context.Canceled) {
+	if _, err := Run(ctx, []*Step{wait}, Options{Jobs: 1, Store: s, Events: progress.Discard{}}); !errors.Is(
+		err, context.Canceled) {
 		t.Errorf("got %v", err)
 	}
 }
@@ -134,7 +139,8 @@ func TestImpossibleGraphs(t *testing.T) {
 		"unknown need": {step(s, &runs, "a", "", "b")},
 		"twice one id": {step(s, &runs, "a", ""), step(s, &runs, "a", "")},
 	} {
-		if _, err := Run(t.Context(), steps, Options{Jobs: 1, Store: s, Events: progress.Discard{}}); err == nil || runs.Load() > 0 {
+		if _, err := Run(t.Context(), steps,
+			Options{Jobs: 1, Store: s, Events: progress.Discard{}}); err == nil || runs.Load() > 0 {
 			t.Errorf("%s was run", name)
 		}
 	}

@@ -41,7 +41,8 @@ type seen struct {
 
 // New reads what memo remembers; skip are folders to pass over.
 func New(memo string, skip ...string) *Inputs {
-	in := &Inputs{memo: memo, skip: map[string]bool{}, known: map[string]seen{}, fresh: map[string]seen{}, read: map[string]seen{}, started: time.Now()}
+	in := &Inputs{memo: memo, skip: map[string]bool{}, known: map[string]seen{}, fresh: map[string]seen{},
+		read: map[string]seen{}, started: time.Now()}
 	for _, dir := range skip {
 		in.skip[dir] = true
 	}
@@ -132,7 +133,8 @@ func (in *Inputs) digest(ctx context.Context, path string, info fs.FileInfo) (se
 	}
 	in.mu.Unlock()
 	if s.SHA256 == "" {
-		sum, err, _ := in.reads.Do(fmt.Sprint(path, s.Size, s.Time), func() (any, error) { return fileio.SHA256(ctx, path) })
+		sum, err, _ := in.reads.Do(fmt.Sprint(path, s.Size, s.Time),
+			func() (any, error) { return fileio.SHA256(ctx, path) })
 		if err != nil {
 			return s, err
 		}

@@ -76,7 +76,8 @@ func Make(ctx context.Context, p *plan.Plan, o Options) (*Result, error) {
 	if err := st.ClearTemporary(); err != nil {
 		return nil, fmt.Errorf("clear what an earlier run left: %w", err)
 	}
-	env := &work.Env{Root: o.Root, Dir: dir, Jobs: o.Jobs, Effort: p.Effort, Version: p.Version, Time: p.Commit.Time, Store: st,
+	env := &work.Env{Root: o.Root, Dir: dir, Jobs: o.Jobs, Effort: p.Effort, Version: p.Version,
+		Time: p.Commit.Time, Store: st,
 		Inputs: inputs.New(filepath.Join(dir, "inputs.json"), dir, filepath.Join(o.Root, release.OutboxDir)),
 		Repo:   git.Repo{Dir: o.Root, Env: o.Env}, Env: o.Env, Events: o.Events}
 	res, err := run(ctx, p, env, o)

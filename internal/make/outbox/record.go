@@ -68,7 +68,8 @@ func (r *record) step() *engine.Step {
 // fill completes the planned files with what was made.
 func (r *record) fill(in engine.Inputs) (*release.Manifest, error) {
 	p := r.plan
-	m := &release.Manifest{Format: release.Format, Project: p.Project, Version: p.Version, Preview: p.Preview, Tag: p.Tag, Commit: p.Commit}
+	m := &release.Manifest{Format: release.Format, Project: p.Project, Version: p.Version, Preview: p.Preview,
+		Tag: p.Tag, Commit: p.Commit}
 	if p.Preview {
 		m.Tag = ""
 	}

@@ -133,7 +133,8 @@ func (w *Writer) Commit(ctx context.Context) (Object, error) {
 	if err != nil {
 		return Object{}, fmt.Errorf("write %s into the store: %w", w.name, err)
 	}
-	o := Object{Name: w.name, SHA256: hex.EncodeToString(w.sha256.Sum(nil)), SHA512: hex.EncodeToString(w.sha512.Sum(nil)), Size: w.size}
+	o := Object{Name: w.name, SHA256: hex.EncodeToString(w.sha256.Sum(nil)),
+		SHA512: hex.EncodeToString(w.sha512.Sum(nil)), Size: w.size}
 	return w.store.keep(ctx, w.file.Name(), o)
 }
 

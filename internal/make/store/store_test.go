@@ -29,7 +29,8 @@ func TestRememberAndRecall(t *testing.T) {
 		t.Fatal(err)
 	}
 	o := put(t, s, "bell", "dong")
-	if o.SHA256 != "1ff69c405a41cda970cf36c6c8192247650ea952227fa1df8048e707bf7e8d7a" || len(o.SHA512) != 128 || o.Size != 4 {
+	if o.SHA256 != "1ff69c405a41cda970cf36c6c8192247650ea952227fa1df8048e707bf7e8d7a" || len(o.SHA512) != 128 ||
+		o.Size != 4 {
 		t.Errorf("%+v", o)
 	}
 	if err := s.Remember("key", []Object{o}); err != nil {
@@ -123,7 +124,8 @@ func TestPruneCompressed(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := time.Now()
-	for name, age := range map[string]time.Duration{"used": 90, "used.json": 1, "unused": 90, "unused.json": 90, ".new-1": 90, ".new-2": 0} {
+	for name, age := range map[string]time.Duration{"used": 90, "used.json": 1, "unused": 90, "unused.json": 90,
+		".new-1": 90, ".new-2": 0} {
 		path := filepath.Join(dir, name)
 		if err := os.WriteFile(path, nil, 0o644); err != nil {
 			t.Fatal(err)
@@ -138,7 +140,8 @@ func TestPruneCompressed(t *testing.T) {
 		}
 	}
 	entries, err := os.ReadDir(dir)
-	if err != nil || len(entries) != 3 || entries[0].Name() != ".new-2" || entries[1].Name() != "used" || entries[2].Name() != "used.json" {
+	if err != nil || len(entries) != 3 || entries[0].Name() != ".new-2" || entries[1].Name() != "used" ||
+		entries[2].Name() != "used.json" {
 		t.Errorf("%v, %v", entries, err)
 	}
 }

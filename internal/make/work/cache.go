@@ -58,7 +58,8 @@ func (e *Env) compress(ctx context.Context, c compress.Content, algorithm, file 
 		return nil, err
 	}
 	defer func() { _ = r.Close() }()
-	f, err := compress.Make(ctx, tmp, io.LimitReader(r, c.Size+1), algorithm, compress.Options{Jobs: e.Jobs, Effort: e.Effort})
+	f, err := compress.Make(ctx, tmp, io.LimitReader(r, c.Size+1), algorithm,
+		compress.Options{Jobs: e.Jobs, Effort: e.Effort})
 	if err == nil {
 		err = tmp.Sync()
 	}

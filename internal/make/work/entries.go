@@ -30,7 +30,8 @@ func Waits(entries []release.Entry) []string {
 
 // Entries finds the content of planned entries. A tree becomes what the build
 // left below it. table names whose entries they are, for errors.
-func (e *Env) Entries(ctx context.Context, in engine.Inputs, planned []release.Entry, table string) ([]release.Entry, error) {
+func (e *Env) Entries(ctx context.Context, in engine.Inputs, planned []release.Entry,
+	table string) ([]release.Entry, error) {
 	var out []release.Entry
 	for _, p := range planned {
 		switch {

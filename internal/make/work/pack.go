@@ -17,7 +17,8 @@ func Packed(file string) string { return "pack " + file }
 
 // Archive gives the work of packing entries; what the archive holds is kept with
 // the object.
-func (e *Env) Archive(file string, f archive.Format, entries []release.Entry) func(context.Context) ([]store.Object, error) {
+func (e *Env) Archive(file string, f archive.Format,
+	entries []release.Entry) func(context.Context) ([]store.Object, error) {
 	return func(ctx context.Context) ([]store.Object, error) {
 		list := make([]archive.Entry, len(entries))
 		binaries := map[string]*exe.Info{}
@@ -36,7 +37,8 @@ func (e *Env) Archive(file string, f archive.Format, entries []release.Entry) fu
 }
 
 // Holding keeps what write writes, with what it says that it holds.
-func (e *Env) Holding(ctx context.Context, file string, write func(io.Writer) ([]release.Entry, error)) ([]store.Object, error) {
+func (e *Env) Holding(ctx context.Context, file string, write func(io.Writer) ([]release.Entry,
+	error)) ([]store.Object, error) {
 	var holds []release.Entry
 	o, err := e.Create(ctx, file, func(w io.Writer) (err error) {
 		holds, err = write(fileio.Writer(ctx, w))

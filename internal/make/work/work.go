@@ -126,5 +126,6 @@ func (c *checked) Close() error { return c.file.Close() }
 // NotItsDigest is the error for a file with another content than its digest was
 // taken of.
 func NotItsDigest(path string) error {
-	return fmt.Errorf("%s is not what it was when its digest was taken: if nothing changes it at this moment, its time was set back; touch it and run this again", path)
+	return fmt.Errorf("%s is not what it was when its digest was taken: if nothing changes it at this "+
+		"moment, its time was set back; touch it and run this again", path)
 }

@@ -22,7 +22,8 @@ func Take(ctx context.Context, d *config.Document, facts git.Facts, r git.Repo) 
 	if err != nil {
 		return plan.Facts{}, err
 	}
-	since, err := history.Since(ctx, r, d, history.Options{Ignore: facts.Here, Final: !release.Preview && !semver.IsPrerelease(release.Version)})
+	since, err := history.Since(ctx, r, d, history.Options{Ignore: facts.Here, Final: !release.Preview &&
+		!semver.IsPrerelease(release.Version)})
 	if err != nil {
 		return plan.Facts{}, err
 	}
@@ -40,7 +41,8 @@ func decide(ctx context.Context, d *config.Document, facts git.Facts, r git.Repo
 			return version.Release{}, fault.Misuse("version.source "+err.Error(), "")
 		}
 		if !semver.Valid(h.Declared) {
-			return version.Release{}, fault.Misuse(fmt.Sprintf("version.source %s: %q is not a version as SemVer 2.0 writes it, such as 1.4.0", p, h.Declared), "")
+			return version.Release{}, fault.Misuse(fmt.Sprintf("version.source %s: %q is not a version as "+
+				"SemVer 2.0 writes it, such as 1.4.0", p, h.Declared), "")
 		}
 		h.Source = p.String()
 	}

@@ -111,7 +111,8 @@ func footers(lines []string) []trailer {
 		}
 		// A footer stands after an empty line or after another footer, except
 		// for breaking changes, which people write anywhere.
-		if m != nil && (inside || i == 0 || strings.TrimSpace(lines[i-1]) == "" || strings.HasPrefix(m[1], "BREAKING")) {
+		if m != nil && (inside || i == 0 || strings.TrimSpace(lines[i-1]) == "" ||
+			strings.HasPrefix(m[1], "BREAKING")) {
 			out = append(out, trailer{m[1], strings.TrimSpace(m[2])})
 			inside = true
 			continue

@@ -34,8 +34,10 @@ type Rules struct {
 func DefaultRules() Rules {
 	return Rules{
 		Kinds: map[string]Kind{
-			"feat": {Minor, "New"}, "fix": {Patch, "Mended"}, "perf": {Patch, "Faster"}, "revert": {Patch, "Taken back"},
-			"docs": {None, ""}, "style": {None, ""}, "refactor": {None, ""}, "test": {None, ""}, "build": {None, ""}, "ci": {None, ""}, "chore": {None, ""},
+			"feat": {Minor, "New"}, "fix": {Patch, "Mended"}, "perf": {Patch, "Faster"},
+			"revert": {Patch, "Taken back"},
+			"docs":   {None, ""}, "style": {None, ""}, "refactor": {None, ""}, "test": {None, ""},
+			"build": {None, ""}, "ci": {None, ""}, "chore": {None, ""},
 		},
 		Order: []string{"feat", "fix", "perf", "revert"},
 		Early: Minor,
@@ -94,7 +96,8 @@ func (r Rules) Decide(last string, list []Change) (Decision, error) {
 func bump(v *semver.Version, change string) string {
 	if v.Prerelease() != "" && change != None {
 		core, _ := v.SetPrerelease("")
-		covered := change == Patch || (change == Minor && v.Patch() == 0) || (change == Major && v.Patch() == 0 && v.Minor() == 0)
+		covered := change == Patch || (change == Minor && v.Patch() == 0) ||
+			(change == Major && v.Patch() == 0 && v.Minor() == 0)
 		if covered {
 			return plain(core)
 		}

@@ -85,5 +85,6 @@ func (k *CommitKinds) Read(r *config.Reader, n *config.Node, where string, _ []s
 func (*CommitKinds) Shape([]string) config.Shape {
 	one := map[string]any{"type": "object", "additionalProperties": false,
 		"properties": map[string]any{"change": map[string]any{"enum": kindChanges}, "heading": config.TextSchema()}}
-	return config.Shape{Written: "table of tables", Schema: map[string]any{"type": "object", "additionalProperties": one}}
+	return config.Shape{Written: "table of tables", Schema: map[string]any{"type": "object",
+		"additionalProperties": one}}
 }

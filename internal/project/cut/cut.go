@@ -75,10 +75,12 @@ func Prepare(ctx context.Context, d *config.Document, o Options) (*Proposal, err
 		return nil, err
 	}
 	if len(facts.Dirty) > 0 {
-		return nil, fault.Misuse("the tree has changes that are not committed: "+strings.Join(facts.Dirty, ", "), "Commit them, or put them aside with: git stash --include-untracked")
+		return nil, fault.Misuse("the tree has changes that are not committed: "+strings.Join(facts.Dirty,
+			", "), "Commit them, or put them aside with: git stash --include-untracked")
 	}
 	if tag, v := version.Of(d).Pattern.Highest(facts.Here); v != nil && o.As == "" {
-		return nil, fault.Misuse(fmt.Sprintf("HEAD is tagged %s: there is nothing to cut", tag), "Ship it with: piedmont ship")
+		return nil, fault.Misuse(fmt.Sprintf("HEAD is tagged %s: there is nothing to cut", tag),
+			"Ship it with: piedmont ship")
 	}
 	h, err := history.Since(ctx, r, d, history.Options{})
 	if err != nil {
@@ -108,7 +110,8 @@ func Prepare(ctx context.Context, d *config.Document, o Options) (*Proposal, err
 	if has, err := r.HasRef(ctx, "refs/tags/"+p.Tag); err != nil {
 		return nil, err
 	} else if has {
-		return nil, fault.Misuse(fmt.Sprintf("there is a tag %s already, on another commit", p.Tag), "Fetch what is missing here, or ask for another version with --as")
+		return nil, fault.Misuse(fmt.Sprintf("there is a tag %s already, on another commit", p.Tag),
+			"Fetch what is missing here, or ask for another version with --as")
 	}
 	if p.Reviewed {
 		return p, nil
@@ -138,7 +141,8 @@ func reviewed(d *config.Document, last string) (string, error) {
 		if !strings.HasPrefix(line, "## ") {
 			continue
 		}
-		for _, word := range strings.FieldsFunc(line, func(r rune) bool { return strings.ContainsRune(" []()\t\r", r) }) {
+		for _, word := range strings.FieldsFunc(line,
+			func(r rune) bool { return strings.ContainsRune(" []()\t\r", r) }) {
 			if word = strings.TrimPrefix(word, "v"); semver.Valid(word) {
 				v = word
 				break
@@ -189,7 +193,8 @@ func edits(d *config.Document, last string, p *Proposal) ([]Edit, error) {
 			return nil, err
 		}
 		if e.Before == nil {
-			return nil, fault.Misuse(fmt.Sprintf("%s: there is no such file", pl), "Correct version.source or version.mirror in "+config.FileName)
+			return nil, fault.Misuse(fmt.Sprintf("%s: there is no such file", pl),
+				"Correct version.source or version.mirror in "+config.FileName)
 		}
 		have, _, _, err := pl.Find(e.After)
 		if err != nil {
@@ -203,7 +208,8 @@ func edits(d *config.Document, last string, p *Proposal) ([]Edit, error) {
 		}
 	}
 	if len(stale) > 0 {
-		return nil, fault.Misuse(fmt.Sprintf("the last release is %s, but %s", last, strings.Join(stale, ", ")), "Bring the places to one version and commit that first")
+		return nil, fault.Misuse(fmt.Sprintf("the last release is %s, but %s", last, strings.Join(stale, ", ")),
+			"Bring the places to one version and commit that first")
 	}
 	return slices.DeleteFunc(out, func(e Edit) bool { return string(e.Before) == string(e.After) }), nil
 }

@@ -35,7 +35,8 @@ func (r Repo) CommitFiles(ctx context.Context, message string, files []string) e
 	if _, err := r.git(ctx, append([]string{"add", "--"}, files...)...); err != nil {
 		return err
 	}
-	_, err := r.run(ctx, call{input: []byte(message), args: append([]string{"commit", "--quiet", "--file=-", "--"}, files...)})
+	_, err := r.run(ctx, call{input: []byte(message),
+		args: append([]string{"commit", "--quiet", "--file=-", "--"}, files...)})
 	return err
 }
 
@@ -77,7 +78,8 @@ func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files 
 	if has, err := r.HasRef(ctx, "refs/heads/"+branch); err != nil {
 		return err
 	} else if has {
-		return fmt.Errorf("there is a branch %q already: delete it with \"git branch -D %s\", or name another", branch, branch)
+		return fmt.Errorf("there is a branch %q already: delete it with \"git branch -D %s\", or name another",
+			branch, branch)
 	}
 	if _, err := r.git(ctx, "check-ref-format", "--branch", branch); err != nil {
 		return fmt.Errorf("%q cannot be the name of a branch", branch)
@@ -107,7 +109,8 @@ func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files 
 		} else if strings.HasPrefix(out, "100755") {
 			mode = "100755"
 		}
-		if _, err := r.withIndex(ctx, index, nil, "update-index", "--add", "--cacheinfo", mode+","+strings.TrimSpace(blob)+","+path); err != nil {
+		if _, err := r.withIndex(ctx, index, nil, "update-index", "--add", "--cacheinfo",
+			mode+","+strings.TrimSpace(blob)+","+path); err != nil {
 			return err
 		}
 	}
@@ -115,7 +118,8 @@ func (r Repo) CommitOnBranch(ctx context.Context, branch, message string, files 
 	if err != nil {
 		return err
 	}
-	commit, err := r.run(ctx, call{input: []byte(message), args: []string{"commit-tree", strings.TrimSpace(tree), "-p", "HEAD", "-F", "-"}})
+	commit, err := r.run(ctx,
+		call{input: []byte(message), args: []string{"commit-tree", strings.TrimSpace(tree), "-p", "HEAD", "-F", "-"}})
 	if err != nil {
 		return err
 	}
@@ -144,7 +148,9 @@ func (r Repo) TagKind(ctx context.Context, tag string) (string, error) {
 		return "plain", err
 	}
 	text, err := r.git(ctx, "cat-file", "tag", "refs/tags/"+tag)
-	if strings.Contains(text, "-----BEGIN PGP SIGNATURE-----") || strings.Contains(text, "-----BEGIN SSH SIGNATURE-----") || strings.Contains(text, "-----BEGIN SIGNED MESSAGE-----") {
+	if strings.Contains(text, "-----BEGIN PGP SIGNATURE-----") ||
+		strings.Contains(text, "-----BEGIN SSH SIGNATURE-----") ||
+		strings.Contains(text, "-----BEGIN SIGNED MESSAGE-----") {
 		return "signed", err
 	}
 	return "annotated", err

@@ -70,7 +70,8 @@ func (r Repo) Facts(ctx context.Context) (Facts, error) {
 	g.Go(func() error {
 		// The two folders that Piedmont writes ignore themselves, but not in the
 		// instant in which another run makes them.
-		out, err := r.git(ctx, "status", "--porcelain", "-z", "--no-renames", "--", ":/", ":(exclude).piedmont", ":(exclude)outbox")
+		out, err := r.git(ctx, "status", "--porcelain", "-z", "--no-renames", "--", ":/", ":(exclude).piedmont",
+			":(exclude)outbox")
 		for _, line := range strings.Split(out, "\x00") {
 			if len(line) > 3 && len(f.Dirty) < 20 {
 				f.Dirty = append(f.Dirty, line[3:])
@@ -114,7 +115,8 @@ func (r Repo) LastTag(ctx context.Context, glob string, accept func(string) bool
 
 // noTag says whether git describe failed because no tag fits.
 func noTag(err error) bool {
-	for _, text := range []string{"No names found", "No tags can describe", "cannot describe anything", "No annotated tags can describe"} {
+	for _, text := range []string{"No names found", "No tags can describe", "cannot describe anything",
+		"No annotated tags can describe"} {
 		if strings.Contains(err.Error(), text) {
 			return true
 		}

@@ -14,7 +14,8 @@ func git(t *testing.T, dir string, args ...string) {
 	t.Helper()
 	cmd := exec.Command("git", args...)
 	cmd.Dir = dir
-	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1", "GIT_AUTHOR_NAME=I", "GIT_AUTHOR_EMAIL=i@x.example",
+	cmd.Env = append(os.Environ(), "GIT_CONFIG_GLOBAL="+os.DevNull, "GIT_CONFIG_NOSYSTEM=1",
+		"GIT_AUTHOR_NAME=I", "GIT_AUTHOR_EMAIL=i@x.example",
 		"GIT_COMMITTER_NAME=I", "GIT_COMMITTER_EMAIL=i@x.example", "GIT_COMMITTER_DATE=2026-05-02T07:30:00Z")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		t.Fatalf("git %v: %v\n%s", args, err, out)
@@ -50,13 +51,15 @@ func TestFacts(t *testing.T) {
 	git(t, dir, "tag", "vnext-g1")
 	git(t, dir, "tag", "--annotate", "--message", "x", "other")
 	commit(t, dir, "a", "3")
-	if tag, n, err := r.LastTag(t.Context(), "v*", func(tag string) bool { return tag != "vnext-g1" }); err != nil || tag != "v1.0.0" || n != 2 {
+	if tag, n, err := r.LastTag(t.Context(), "v*",
+		func(tag string) bool { return tag != "vnext-g1" }); err != nil || tag != "v1.0.0" || n != 2 {
 		t.Errorf("a tag that is no version is passed over: %q %d %v", tag, n, err)
 	}
 	git(t, dir, "tag", "v1.1.0")
 	git(t, dir, "checkout", "--quiet", "--detach")
 	f, err := r.Facts(t.Context())
-	if err != nil || len(f.Commit) != 40 || strings.Join(f.Here, " ") != "v1.1.0" || len(f.Dirty) != 0 || f.Time.Format("15:04 MST") != "07:30 UTC" {
+	if err != nil || len(f.Commit) != 40 || strings.Join(f.Here, " ") != "v1.1.0" || len(f.Dirty) != 0 ||
+		f.Time.Format("15:04 MST") != "07:30 UTC" {
 		t.Errorf("%v %+v", err, f)
 	}
 	if err := os.WriteFile(filepath.Join(dir, "new file"), nil, 0o644); err != nil {

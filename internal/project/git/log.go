@@ -22,7 +22,8 @@ func (r Repo) Log(ctx context.Context, after, upTo string, each func(changelog.C
 	if after != "" {
 		span = after + ".." + upTo
 	}
-	cmd := r.command(ctx, "-c", "i18n.logOutputEncoding=UTF-8", "log", "-z", "--no-show-signature", "--no-color", "--format=%H%x1f%P%x1f%aN%x1f%aE%x1f%ct%x1f%B", span, "--")
+	cmd := r.command(ctx, "-c", "i18n.logOutputEncoding=UTF-8", "log", "-z", "--no-show-signature",
+		"--no-color", "--format=%H%x1f%P%x1f%aN%x1f%aE%x1f%ct%x1f%B", span, "--")
 	var errOut bytes.Buffer
 	cmd.Stderr = &errOut
 	out, err := cmd.StdoutPipe()
@@ -74,7 +75,8 @@ func parseCommit(record string) (changelog.Commit, error) {
 	if err != nil {
 		return changelog.Commit{}, fmt.Errorf("git log answered the time %q", f[4])
 	}
-	return changelog.Commit{ID: f[0], Parents: strings.Fields(f[1]), Author: changelog.Person{Name: f[2], Mail: f[3]}, Time: time.Unix(seconds, 0).UTC(), Message: f[5]}, nil
+	return changelog.Commit{ID: f[0], Parents: strings.Fields(f[1]), Author: changelog.Person{Name: f[2],
+		Mail: f[3]}, Time: time.Unix(seconds, 0).UTC(), Message: f[5]}, nil
 }
 
 // Shallow says whether the clone lacks older history.

@@ -93,7 +93,8 @@ func (r Repo) tree(ctx context.Context, commit, prefix string) ([]TreeFile, erro
 		sub := r
 		sub.Dir = filepath.Join(r.Dir, filepath.FromSlash(m.path))
 		if _, err := os.Stat(filepath.Join(sub.Dir, ".git")); err != nil {
-			return nil, fmt.Errorf("submodule %s is not checked out: run \"git submodule update --init --recursive\"", prefix+m.path)
+			return nil, fmt.Errorf("submodule %s is not checked out: run \"git submodule update --init "+
+				"--recursive\"", prefix+m.path)
 		}
 		below, err := sub.tree(ctx, m.commit, prefix+m.path+"/")
 		if err != nil {
@@ -132,7 +133,8 @@ func (r Repo) exportIgnored(ctx context.Context, commit string, paths []string) 
 		}
 	}
 	out, err := r.run(ctx, call{input: ask.Bytes(), env: env,
-		args: []string{"-c", "core.attributesFile=" + os.DevNull, "check-attr", "--cached", "-z", "--stdin", "export-ignore"}})
+		args: []string{"-c", "core.attributesFile=" + os.DevNull, "check-attr", "--cached", "-z", "--stdin",
+			"export-ignore"}})
 	if err != nil {
 		return nil, err
 	}

@@ -121,7 +121,8 @@ func (h History) Section(d *config.Document, v string, day time.Time) string {
 }
 
 func (h History) notes(d *config.Document, v, tag string, day time.Time) changelog.Notes {
-	return changelog.Notes{Version: v, Date: day.UTC().Format("2006-01-02"), Last: h.Last, From: h.LastTag, To: tag, Repository: project.Of(d).Repository}
+	return changelog.Notes{Version: v, Date: day.UTC().Format("2006-01-02"), Last: h.Last, From: h.LastTag,
+		To: tag, Repository: project.Of(d).Repository}
 }
 
 // Changelog reads the changelog; "" when there is none.

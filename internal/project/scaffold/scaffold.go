@@ -32,6 +32,12 @@ import (
 var ErrNothing = fault.Misuse("there is no Go program here: no folder below this one has a \"package main\"",
 	"Go to the root of a Go project, or name it with -C")
 
+// passedOver are folders that hold no programs of the project's own.
+var passedOver = []string{"testdata", "vendor", "node_modules", release.OutboxDir}
+
+// documents are files, without their endings, that belong beside a program.
+var documents = []string{"license", "licence", "copying", "readme", "notice"}
+
 // Found is what a project turned out to be.
 type Found struct {
 	Name       string
@@ -115,7 +121,8 @@ func (f *Found) findPrograms(dir string) error {
 			return nil
 		}
 		base := d.Name()
-		if p != dir && (strings.HasPrefix(base, ".") || strings.HasPrefix(base, "_") || slices.Contains([]string{"testdata", "vendor", "node_modules", "outbox"}, base)) {
+		if p != dir && (strings.HasPrefix(base, ".") || strings.HasPrefix(base, "_") ||
+			slices.Contains(passedOver, base)) {
 			return filepath.SkipDir
 		}
 		if p != dir {
@@ -205,7 +212,7 @@ func (f *Found) findFiles(dir string) {
 	}
 	for _, e := range entries {
 		name := strings.ToLower(strings.TrimSuffix(e.Name(), filepath.Ext(e.Name())))
-		if !e.Type().IsRegular() || !slices.Contains([]string{"license", "licence", "copying", "readme", "notice"}, name) {
+		if !e.Type().IsRegular() || !slices.Contains(documents, name) {
 			continue
 		}
 		f.Files = append(f.Files, e.Name())

@@ -21,18 +21,27 @@ func write(t *testing.T, dir string, files map[string]string) {
 	}
 }
 
-const isc = `Permission to use, copy, modify, and/or distribute this software for any purpose with or without fee is hereby granted, provided that the above copyright notice and this permission notice appear in all copies.
+const isc = `Permission to use, copy, modify, and/or distribute this software for any
+purpose with or without fee is hereby granted, provided that the above
+copyright notice and this permission notice appear in all copies.
 
-THE SOFTWARE IS PROVIDED "AS IS" AND THE AUTHOR DISCLAIMS ALL WARRANTIES WITH REGARD TO THIS SOFTWARE INCLUDING ALL IMPLIED WARRANTIES OF MERCHANTABILITY AND FITNESS. IN NO EVENT SHALL THE AUTHOR BE LIABLE FOR ANY SPECIAL, DIRECT, INDIRECT, OR CONSEQUENTIAL DAMAGES OR ANY DAMAGES WHATSOEVER RESULTING FROM LOSS OF USE, DATA OR PROFITS, WHETHER IN AN ACTION OF CONTRACT, NEGLIGENCE OR OTHER TORTIOUS ACTION, ARISING OUT OF OR IN CONNECTION WITH THE USE OR PERFORMANCE OF THIS SOFTWARE.
+THE SOFTWARE IS PROVIDED "AS IS" AND THE AUTHOR DISCLAIMS ALL WARRANTIES WITH
+REGARD TO THIS SOFTWARE INCLUDING ALL IMPLIED WARRANTIES OF MERCHANTABILITY
+AND FITNESS. IN NO EVENT SHALL THE AUTHOR BE LIABLE FOR ANY SPECIAL, DIRECT,
+INDIRECT, OR CONSEQUENTIAL DAMAGES OR ANY DAMAGES WHATSOEVER RESULTING FROM
+LOSS OF USE, DATA OR PROFITS, WHETHER IN AN ACTION OF CONTRACT, NEGLIGENCE OR
+OTHER TORTIOUS ACTION, ARISING OUT OF OR IN CONNECTION WITH THE USE OR
+PERFORMANCE OF THIS SOFTWARE.
 `
 
 func TestLook(t *testing.T) {
 	dir := t.TempDir()
 	write(t, dir, map[string]string{
-		"go.mod":                  "module code.example.org/ridge/Hut_Bell/v2\n",
-		"LICENSE":                 isc,
-		"README.md":               "# hut bell\n",
-		"cmd/bell/main.go":        "package main\n\nvar version = \"dev\"\nvar commit, built string\n\nfunc main() {}\n",
+		"go.mod":    "module code.example.org/ridge/Hut_Bell/v2\n",
+		"LICENSE":   isc,
+		"README.md": "# hut bell\n",
+		"cmd/bell/main.go": "package main\n\nvar version = \"dev\"\nvar commit, built string\n\nfunc " +
+			"main() {}\n",
 		"cmd/relay/main.go":       "package main\n\nvar version = 3\n\nfunc main() {}\n",
 		"tools.go":                "//go:build ignore\n\npackage main\n",
 		"bell/bell.go":            "package bell\n",
@@ -48,7 +57,8 @@ func TestLook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := &Found{Name: "hut_bell", Module: "code.example.org/ridge/Hut_Bell/v2", License: "ISC", Files: []string{"LICENSE", "README.md"},
+	want := &Found{Name: "hut_bell", Module: "code.example.org/ridge/Hut_Bell/v2", License: "ISC",
+		Files:    []string{"LICENSE", "README.md"},
 		Programs: []Program{{"bell", "./cmd/bell", []string{"commit", "version"}}, {"relay", "./cmd/relay", nil}}}
 	if !reflect.DeepEqual(f, want) {
 		t.Errorf("got  %+v\nwant %+v", f, want)
@@ -57,7 +67,8 @@ func TestLook(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if !strings.Contains(string(data), `"main.version" = "{version}"`) || !strings.Contains(string(data), "# [destination.share]") {
+	if !strings.Contains(string(data), `"main.version" = "{version}"`) ||
+		!strings.Contains(string(data), "# [destination.share]") {
 		t.Errorf("%s", data)
 	}
 }

@@ -70,7 +70,8 @@ type Folder struct {
 // New makes the destination of a path; address is that under which a web server
 // shows it, or "".
 func New(path, address string, present site.Presenter) *Folder {
-	return &Folder{static.Destination{FS: local.FS{Dir: path, Work: layout.DraftsDir}, Name: path, Address: address, Present: present,
+	return &Folder{static.Destination{FS: local.FS{Dir: path, Work: layout.DraftsDir}, Name: path,
+		Address: address, Present: present,
 		Where: func(version string) string { return filepath.Join(path, version) }}, path}
 }
 
@@ -89,7 +90,8 @@ func (f *Folder) Inspect(ctx context.Context, _, version string) (publish.Inspec
 		return publish.Inspection{}, fault.New(dir+" is not a folder", "remove it, or change \"path\"")
 	}
 	if !writable(dir) {
-		return publish.Inspection{}, fault.New(dir+" cannot be written", fmt.Sprintf("chmod u+w %s, or change \"path\"", dir))
+		return publish.Inspection{}, fault.New(dir+" cannot be written",
+			fmt.Sprintf("chmod u+w %s, or change \"path\"", dir))
 	}
 	return publish.Inspection{Says: "the folder can be written", Public: f.Public(ctx, version)}, nil
 }

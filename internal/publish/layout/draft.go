@@ -30,7 +30,8 @@ type Draft struct {
 type MismatchError struct{ Name, Want, Got string }
 
 func (e *MismatchError) Error() string {
-	return fmt.Sprintf("%s arrived with another content: its SHA-256 is %s, the manifest says %s", e.Name, e.Got, e.Want)
+	return fmt.Sprintf("%s arrived with another content: its SHA-256 is %s, the manifest says %s", e.Name,
+		e.Got, e.Want)
 }
 
 // OffsetError means that an upload does not begin where the kept bytes end.
@@ -153,7 +154,8 @@ func (d *Draft) Put(ctx context.Context, name string, offset int64, r io.Reader)
 	if !ok {
 		return release.Receipt{}, ErrUnknown
 	}
-	done := release.Receipt{Name: name, Size: f.Size, SHA256: f.SHA256, Received: f.Size, Complete: true, Source: release.Reported}
+	done := release.Receipt{Name: name, Size: f.Size, SHA256: f.SHA256, Received: f.Size, Complete: true,
+		Source: release.Reported}
 	if d.Public {
 		return done, nil
 	}
@@ -234,8 +236,10 @@ func (d *Draft) begun(ctx context.Context, name string, offset int64, w io.Write
 
 // finish holds a file against the manifest: by the digests of what was sent, and
 // by what the store says of what it has, or by reading it back.
-func (d *Draft) finish(ctx context.Context, f release.Artifact, sent digests, got release.Receipt) (release.Receipt, error) {
-	out := release.Receipt{Name: f.Name, Size: f.Size, SHA256: sent.sha256, Received: f.Size, Complete: true, Source: release.Reported}
+func (d *Draft) finish(ctx context.Context, f release.Artifact, sent digests,
+	got release.Receipt) (release.Receipt, error) {
+	out := release.Receipt{Name: f.Name, Size: f.Size, SHA256: sent.sha256, Received: f.Size, Complete: true,
+		Source: release.Reported}
 	have := sent
 	_, faithful := d.layout.fs.(remote.Faithful)
 	switch {
@@ -269,7 +273,8 @@ func (d *Draft) Publish(ctx context.Context, now time.Time) (release.Release, er
 
 // PublishWith does the same and puts further files beside those of the release,
 // which appear with it.
-func (d *Draft) PublishWith(ctx context.Context, now time.Time, beside func(release.Release) (map[string][]byte, error)) (release.Release, error) {
+func (d *Draft) PublishWith(ctx context.Context, now time.Time, beside func(release.Release) (map[string][]byte,
+	error)) (release.Release, error) {
 	l := d.layout
 	if done, err := d.published(ctx); err != nil {
 		return release.Release{}, err
@@ -289,7 +294,8 @@ func (d *Draft) PublishWith(ctx context.Context, now time.Time, beside func(rele
 	if len(missing) > 0 {
 		return release.Release{}, &IncompleteError{missing}
 	}
-	rel := release.Release{Record: release.Record{State: release.StatePublic, Published: now.UTC().Truncate(time.Second), Manifest: release.Digest(d.encoded)},
+	rel := release.Release{Record: release.Record{State: release.StatePublic,
+		Published: now.UTC().Truncate(time.Second), Manifest: release.Digest(d.encoded)},
 		Manifest: d.Manifest, Notes: l.notes(ctx, d.dir(), d.Manifest)}
 	if err := d.complete(ctx, rel, beside); err != nil {
 		return release.Release{}, err
@@ -307,7 +313,8 @@ func (d *Draft) PublishWith(ctx context.Context, now time.Time, beside func(rele
 }
 
 // complete writes what a release has besides its files; the record is the last.
-func (d *Draft) complete(ctx context.Context, rel release.Release, beside func(release.Release) (map[string][]byte, error)) error {
+func (d *Draft) complete(ctx context.Context, rel release.Release,
+	beside func(release.Release) (map[string][]byte, error)) error {
 	record, err := json.MarshalIndent(rel.Record, "", "  ")
 	if err != nil {
 		return err

@@ -19,10 +19,12 @@ import (
 
 func encode(t *testing.T, version string, files map[string]string) []byte {
 	t.Helper()
-	m := &release.Manifest{Format: release.Format, Project: release.Project{Name: "hutbell"}, Version: version, Commit: release.Commit{ID: strings.Repeat("ab", 20)}}
+	m := &release.Manifest{Format: release.Format, Project: release.Project{Name: "hutbell"}, Version: version,
+		Commit: release.Commit{ID: strings.Repeat("ab", 20)}}
 	for name, content := range files {
 		a, b := sha256.Sum256([]byte(content)), sha512.Sum512([]byte(content))
-		m.Files = append(m.Files, release.Artifact{Name: name, Size: int64(len(content)), SHA256: hex.EncodeToString(a[:]), SHA512: hex.EncodeToString(b[:])})
+		m.Files = append(m.Files, release.Artifact{Name: name, Size: int64(len(content)),
+			SHA256: hex.EncodeToString(a[:]), SHA512: hex.EncodeToString(b[:])})
 	}
 	data, err := m.Encode()
 	if err != nil {
@@ -107,7 +109,8 @@ func TestResume(t *testing.T) {
 		t.Fatalf("%v", err)
 	}
 	var offset *OffsetError
-	if _, err := again.Put(t.Context(), "a.zip", 7, strings.NewReader("789")); !errors.As(err, &offset) || offset.Want != 4 {
+	if _, err := again.Put(t.Context(), "a.zip", 7, strings.NewReader("789")); !errors.As(err, &offset) ||
+		offset.Want != 4 {
 		t.Errorf("a hole: %v", err)
 	}
 	// Other bytes that continue it are found out, and dropped.
@@ -118,7 +121,8 @@ func TestResume(t *testing.T) {
 	if received(t, again) != 0 {
 		t.Error("what did not match is kept")
 	}
-	if got, err := again.Put(t.Context(), "a.zip", 0, strings.NewReader("0123456789")); err != nil || !got.Complete || got.SHA256 != again.Manifest.Files[0].SHA256 {
+	if got, err := again.Put(t.Context(), "a.zip", 0, strings.NewReader("0123456789")); err != nil ||
+		!got.Complete || got.SHA256 != again.Manifest.Files[0].SHA256 {
 		t.Errorf("%+v %v", got, err)
 	}
 	if _, err := again.Put(t.Context(), "none.zip", 0, strings.NewReader("")); !errors.Is(err, ErrUnknown) {

@@ -48,7 +48,8 @@ func (p *Page) Begin(ctx context.Context, o *publish.Outbox) (publish.Draft, err
 		return nil, err
 	}
 	if b, err := hex.DecodeString(state.ID); err != nil || len(b) == 0 || len(b) > 64 {
-		return nil, fault.New(p.URL+" does not answer as a release page: its draft has no proper id", "Is the address that of a release page?")
+		return nil, fault.New(p.URL+" does not answer as a release page: its draft has no proper id",
+			"Is the address that of a release page?")
 	}
 	d.id, d.first = state.ID, &state
 	return d, nil
@@ -83,7 +84,8 @@ func (d *draft) State(ctx context.Context) (publish.State, error) {
 }
 
 // Put sends one file from offset on.
-func (d *draft) Put(ctx context.Context, f release.Artifact, offset int64, r io.Reader) (got release.Receipt, err error) {
+func (d *draft) Put(ctx context.Context, f release.Artifact, offset int64, r io.Reader) (got release.Receipt,
+	err error) {
 	ctx, touch, stop := httpx.Watch(ctx, httpx.Idle)
 	defer stop()
 	body := &httpx.Reader{R: r, Touch: func(int) { touch() }}
@@ -129,11 +131,14 @@ func (d *draft) Publish(ctx context.Context) (publish.Published, error) {
 	if err := d.page.call(ctx, d.m, http.MethodPost, "drafts/"+d.id+"/publish", []byte{}, &record); err != nil {
 		return publish.Published{}, err
 	}
-	return publish.Published{Where: fmt.Sprintf("%s/%s/%s/", d.page.URL, d.m.Project.Name, d.m.Version), Manifest: record.Manifest}, nil
+	return publish.Published{Where: fmt.Sprintf("%s/%s/%s/", d.page.URL, d.m.Project.Name, d.m.Version),
+		Manifest: record.Manifest}, nil
 }
 
-func (p *Page) request(ctx context.Context, m *release.Manifest, method, path string, body io.Reader) (*http.Request, error) {
-	req, err := http.NewRequestWithContext(ctx, method, strings.TrimSuffix(p.URL+"/api/"+m.Project.Name+"/"+path, "/"), body)
+func (p *Page) request(ctx context.Context, m *release.Manifest, method, path string,
+	body io.Reader) (*http.Request, error) {
+	req, err := http.NewRequestWithContext(ctx, method,
+		strings.TrimSuffix(p.URL+"/api/"+m.Project.Name+"/"+path, "/"), body)
 	if err != nil {
 		return nil, err
 	}
@@ -189,9 +194,11 @@ func (p *Page) refusal(m *release.Manifest, resp *http.Response) error {
 	switch {
 	case resp.StatusCode == http.StatusUnauthorized:
 		if p.Token == "" {
-			return fault.New(fmt.Sprintf("%s wants a token and none is given", p.URL), "Add token = \"env:NAME\" to the destination")
+			return fault.New(fmt.Sprintf("%s wants a token and none is given", p.URL),
+				"Add token = \"env:NAME\" to the destination")
 		}
-		return fault.New(fmt.Sprintf("%s does not accept the token of %s", p.URL, p.Source), "Ask whoever runs the page for a token of this project")
+		return fault.New(fmt.Sprintf("%s does not accept the token of %s", p.URL, p.Source),
+			"Ask whoever runs the page for a token of this project")
 	case resp.StatusCode == http.StatusForbidden:
 		return fault.New(fmt.Sprintf("%s refuses: %s", p.URL, said), "Publishing needs the rights upload and publish")
 	case kind == api.Conflict:
@@ -199,8 +206,10 @@ func (p *Page) refusal(m *release.Manifest, resp *http.Response) error {
 	case kind == api.Busy, kind == api.Offset:
 		return &httpx.TemporaryError{Err: fmt.Errorf("%s: %s", p.URL, said), After: time.Second}
 	case resp.StatusCode >= 300 && resp.StatusCode < 400:
-		return fault.New(fmt.Sprintf("%s sends on to another address", p.URL), "A token is sent to no other place. Put the page's own address into the configuration")
-	case resp.StatusCode >= 500, resp.StatusCode == http.StatusTooManyRequests, resp.StatusCode == http.StatusRequestTimeout:
+		return fault.New(fmt.Sprintf("%s sends on to another address", p.URL),
+			"A token is sent to no other place. Put the page's own address into the configuration")
+	case resp.StatusCode >= 500, resp.StatusCode == http.StatusTooManyRequests,
+		resp.StatusCode == http.StatusRequestTimeout:
 		if said != "" {
 			said = fmt.Sprintf("%s answered %s: %s", p.URL, resp.Status, said)
 		} else {

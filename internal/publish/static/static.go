@@ -76,7 +76,8 @@ func (d *draft) Put(ctx context.Context, f release.Artifact, offset int64, r io.
 	got, err := d.d.Put(ctx, f.Name, offset, r)
 	var mismatch *layout.MismatchError
 	if errors.As(err, &mismatch) {
-		return got, fault.New(fmt.Sprintf("%s in the outbox is not what the manifest says", f.Name), "Run \"piedmont make\" again")
+		return got, fault.New(fmt.Sprintf("%s in the outbox is not what the manifest says", f.Name),
+			"Run \"piedmont make\" again")
 	}
 	return got, err
 }

@@ -31,7 +31,8 @@ func (Format) Check(archive.Entry, archive.Options) error { return nil }
 
 // Write writes POSIX ustar headers, and pax ones where a field does not fit;
 // owners are always 0 without a name.
-func (f Format) Write(ctx context.Context, w io.Writer, entries []archive.Entry, o archive.Options) ([]archive.Entry, error) {
+func (f Format) Write(ctx context.Context, w io.Writer, entries []archive.Entry,
+	o archive.Options) ([]archive.Entry, error) {
 	s, err := compress.NewStream(w, string(f), o.Options)
 	if err != nil {
 		return nil, err
@@ -154,7 +155,8 @@ func Walk(ctx context.Context, r io.Reader, each func(archive.Entry, io.Reader) 
 }
 
 func entryOf(h *tar.Header) archive.Entry {
-	e := archive.Entry{Path: h.Name, Mode: h.FileInfo().Mode(), Owner: h.Uname, Group: h.Gname, Time: h.ModTime.UTC(), Link: h.Linkname}
+	e := archive.Entry{Path: h.Name, Mode: h.FileInfo().Mode(), Owner: h.Uname, Group: h.Gname,
+		Time: h.ModTime.UTC(), Link: h.Linkname}
 	e.Size = h.Size
 	switch h.Typeflag {
 	case tar.TypeLink:

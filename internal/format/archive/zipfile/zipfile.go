@@ -38,12 +38,14 @@ func (Format) Check(e archive.Entry, _ archive.Options) error {
 type OutsideError struct{ Path, Link string }
 
 func (e *OutsideError) Error() string {
-	return fmt.Sprintf("the symbolic link %s leads to %s, outside of the archive, which zip cannot hold", e.Path, e.Link)
+	return fmt.Sprintf("the symbolic link %s leads to %s, outside of the archive, which zip cannot hold",
+		e.Path, e.Link)
 }
 
 // Write writes deflated entries with Unix modes; times are in UTC, with the
 // extended timestamp that readers with a time zone need.
-func (Format) Write(ctx context.Context, w io.Writer, entries []archive.Entry, o archive.Options) ([]archive.Entry, error) {
+func (Format) Write(ctx context.Context, w io.Writer, entries []archive.Entry,
+	o archive.Options) ([]archive.Entry, error) {
 	z := zip.NewWriter(w)
 	var open io.Closer // the compressor of the entry that is written
 	z.RegisterCompressor(zip.Deflate, func(w io.Writer) (io.WriteCloser, error) {

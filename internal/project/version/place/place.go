@@ -63,7 +63,8 @@ func Parse(s string) (Place, error) {
 			return p, fmt.Errorf("%s is not a pattern: %w", selector, err)
 		}
 		if re.NumSubexp() != 1 {
-			return p, fmt.Errorf("the pattern %s needs one group in parentheses, around the version; it has %d", selector, re.NumSubexp())
+			return p, fmt.Errorf("the pattern %s needs one group in parentheses, around the version; it has %d",
+				selector, re.NumSubexp())
 		}
 		p.kind, p.pattern = pattern, re
 	case ending == ".xml" && strings.HasPrefix(selector, "/"):
@@ -73,7 +74,8 @@ func Parse(s string) (Place, error) {
 	case ending == ".json":
 		p.kind, p.keys = jsonKey, strings.Split(selector, ".")
 	default:
-		return p, fmt.Errorf("what follows the colon in %q must be a pattern between slashes; keys are for .toml and .json files, paths that begin with a slash for .xml files", s)
+		return p, fmt.Errorf("what follows the colon in %q must be a pattern between slashes; keys are for "+
+			".toml and .json files, paths that begin with a slash for .xml files", s)
 	}
 	for _, k := range p.keys {
 		if k == "" {
@@ -161,7 +163,8 @@ func (p Place) inText(data []byte) (int, int, error) {
 	case len(found) > 1:
 		first := bytes.Count(data[:found[0][0]], []byte("\n")) + 1
 		second := bytes.Count(data[:found[1][0]], []byte("\n")) + 1
-		return 0, 0, fmt.Errorf("the pattern matches more than once, in the lines %d and %d; make it say more", first, second)
+		return 0, 0, fmt.Errorf("the pattern matches more than once, in the lines %d and %d; make it say more",
+			first, second)
 	case found[0][2] < 0:
 		return 0, 0, errors.New("the pattern matches without its group")
 	}
@@ -188,7 +191,8 @@ func (p Place) inTOML(data []byte) (int, int, error) {
 	}
 	// The range inside of the quotes, whichever they are.
 	quote := 1
-	if raw := data[n.Start:n.End]; len(raw) >= 6 && (bytes.HasPrefix(raw, []byte(`"""`)) || bytes.HasPrefix(raw, []byte("'''"))) {
+	raw := data[n.Start:n.End]
+	if len(raw) >= 6 && (bytes.HasPrefix(raw, []byte(`"""`)) || bytes.HasPrefix(raw, []byte("'''"))) {
 		quote = 3
 	}
 	return n.Start + quote, n.End - quote, nil

@@ -6,17 +6,22 @@ import (
 )
 
 var files = map[string]string{
-	"VERSION":      "1.4.0\n",
-	"crlf.txt":     "\r\n  1.4.0 \r\n",
-	"Cargo.toml":   "# the package\r\n[package]\r\nname = \"hutbell\"   # yes\r\nversion   =  '1.4.0'\t# keep\r\n\r\n[dependencies]\r\nx = { version = \"2.0.0\" }\r\n[[bin]]\r\nversion = \"9\"\r\n",
-	"inline.toml":  "a.b = { c = { version = \"1.4.0\" }, d = 3 }",
-	"package.json": "{\n  \"name\": \"version\",\n  \"deps\": [{\"version\": \"3.0.0\"}],\n  \"version\" : \"1.4.0\",\n  \"nested\": {\"version\": \"5.0.0\"}\n}",
-	"app.xml":      "<?xml version=\"1.0\"?>\n<Project>\n  <!-- 1.4.0 -->\n  <Other><Version>2.0.0</Version></Other>\n  <Version>\n    1.4.0\n  </Version>\n</Project>",
-	"install.md":   "# Install release 1.4.0\n\nGet it.\nrelease-1.4.0\n",
+	"VERSION":  "1.4.0\n",
+	"crlf.txt": "\r\n  1.4.0 \r\n",
+	"Cargo.toml": "# the package\r\n[package]\r\nname = \"hutbell\"   # yes\r\nversion   =  '1.4.0'\t# " +
+		"keep\r\n\r\n[dependencies]\r\nx = { version = \"2.0.0\" }\r\n[[bin]]\r\nversion = \"9\"\r\n",
+	"inline.toml": "a.b = { c = { version = \"1.4.0\" }, d = 3 }",
+	"package.json": "{\n  \"name\": \"version\",\n  \"deps\": [{\"version\": \"3.0.0\"}],\n  \"version\" : " +
+		"\"1.4.0\",\n  \"nested\": {\"version\": \"5.0.0\"}\n}",
+	"app.xml": "<?xml version=\"1.0\"?>\n<Project>\n  <!-- 1.4.0 -->\n  " +
+		"<Other><Version>2.0.0</Version></Other>\n  <Version>\n    1.4.0\n  </Version>\n</Project>",
+	"install.md": "# Install release 1.4.0\n\nGet it.\nrelease-1.4.0\n",
 }
 
 func TestFindAndReplace(t *testing.T) {
-	for _, written := range []string{"VERSION", "crlf.txt", "Cargo.toml:package.version", "inline.toml:a.b.c.version", "package.json:version", "app.xml:/Project/Version", `install.md:/release ([0-9.]+)/`} {
+	for _, written := range []string{"VERSION", "crlf.txt", "Cargo.toml:package.version",
+		"inline.toml:a.b.c.version", "package.json:version", "app.xml:/Project/Version",
+		`install.md:/release ([0-9.]+)/`} {
 		p, err := Parse(written)
 		if err != nil {
 			t.Fatal(err)
