@@ -7,11 +7,18 @@ import (
 	"testing"
 
 	"piedmont/internal/archive/bundle"
+	"piedmont/internal/archive/source"
 	"piedmont/internal/base/platform"
 	"piedmont/internal/base/secret"
+	"piedmont/internal/check/trial"
 	"piedmont/internal/config"
 	"piedmont/internal/kinds"
 	"piedmont/internal/lang"
+	"piedmont/internal/lang/cc"
+	"piedmont/internal/linuxpkg"
+	"piedmont/internal/plan"
+	"piedmont/internal/project/changelog"
+	"piedmont/internal/project/version"
 	"piedmont/internal/publish"
 	"piedmont/internal/publish/pageclient"
 )
@@ -177,4 +184,53 @@ func FuzzParse(f *testing.F) {
 			}
 		}
 	})
+}
+
+// What the reference says of a key that is not there is what the reader gives it.
+func TestDefaultsAreApplied(t *testing.T) {
+	c, err := parseText(good + `
+[package.bell]
+formats = "deb"
+programs = ["hutbell"]
+summary = "Rings"
+maintainer = "Ines <ines@ridge-signals.example>"
+[source]
+[trial.rings]
+bundle = "cli"
+run = ["hutbell"]
+[destination.share]
+kind = "folder"
+path = "x"
+[program.c]
+language = "c"
+source = "c"
+platforms = ["linux/amd64"]
+`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	own := lang.Find(c, "c").Own.(*cc.Keys)
+	for what, got := range map[string][2]string{
+		"version.tag":      {version.Of(c).Pattern.Tag("1.0.0"), "v1.0.0"},
+		"cut.changelog":    {changelog.Of(c).Changelog, "CHANGELOG.md"},
+		"package.bin":      {linuxpkg.Of(c)[0].Bin, "/usr/bin"},
+		"package.revision": {linuxpkg.Of(c)[0].Revision, "1"},
+		"source.name":      {config.One[source.Keys](c, "source").File, "{project}-{version}-source"},
+		"source.formats":   {strings.Join(config.One[source.Keys](c, "source").Formats, " "), "tar.gz"},
+		"trial.within":     {trial.Of(c)[0].Within, "60s"},
+		"packing.effort":   {config.One[plan.Packing](c, "packing").Effort, "normal"},
+		"program.link":     {own.Link + own.Makes + own.Symbols + own.MissingCompiler, "dynamicprogramstripstop"},
+	} {
+		if got[0] != got[1] {
+			t.Errorf("%s is %q without a value, want %q", what, got[0], got[1])
+		}
+	}
+	// Every default that is documented can be read.
+	for _, table := range config.Reference(kinds.New(kinds.Options{}).Tables()) {
+		for _, k := range table.Keys {
+			if k.Default != "" && k.Need {
+				t.Errorf("%s %s is needed and has a default", table.Name, k.Name)
+			}
+		}
+	}
 }

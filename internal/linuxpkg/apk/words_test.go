@@ -18,3 +18,6 @@ func TestUnknownWord(t *testing.T) {
 // The bytes are pinned: the same package is the same file with every version of
 // Piedmont, or "pack" in the keys of steps must change.
 func TestGoldenBytes(t *testing.T) { packagetest.Golden(t, Format{}, "gz", "4cd0376a4942bb16") }
+
+// What fails leaves nothing running.
+func TestFailureLeavesNothing(t *testing.T) { packagetest.Leaks(t, Format{}, "gz") }

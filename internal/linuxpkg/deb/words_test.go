@@ -30,3 +30,6 @@ func TestVersionOrder(t *testing.T) {
 // The bytes are pinned: the same package is the same file with every version of
 // Piedmont, or "pack" in the keys of steps must change.
 func TestGoldenBytes(t *testing.T) { packagetest.Golden(t, Format{}, "gz", "a246289cdd50ebf6") }
+
+// What fails leaves nothing running.
+func TestFailureLeavesNothing(t *testing.T) { packagetest.Leaks(t, Format{}, "gz") }

@@ -3,11 +3,13 @@
 package packagetest
 
 import (
+	"errors"
 	"fmt"
 	"io/fs"
 	"math/rand"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -191,4 +193,38 @@ func Spelled(t *testing.T, format linuxpkg.Format, versions []string) []string {
 		out[i] = s
 	}
 	return out
+}
+
+// Leaks lets packages fail in the middle of a large file, and sees that no
+// goroutine stays behind.
+func Leaks(t *testing.T, format linuxpkg.Format, compression string) {
+	t.Helper()
+	before := runtime.NumGoroutine()
+	for i := range 20 {
+		p := Holding(File("usr/bin/bell", "ring", 0o755), File("usr/share/tone", strings.Repeat("tone", 1<<18), 0o644))
+		p.Format, p.Revision, p.Arch = format, "1", "any"
+		err := format.Write(t.Context(), &full{room: 1000 * i}, &p, compression,
+			archive.Options{Time: p.Time, Options: compress.Options{Jobs: 4, Effort: compress.Fast}})
+		if err == nil && i == 0 {
+			t.Fatal("a full disk went unnoticed")
+		}
+	}
+	for range 100 {
+		if runtime.NumGoroutine() <= before+1 {
+			return
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	t.Errorf("%d goroutines before, %d after", before, runtime.NumGoroutine())
+}
+
+// full is a writer that has room for so many bytes.
+type full struct{ room int }
+
+func (f *full) Write(p []byte) (int, error) {
+	if f.room < len(p) {
+		return 0, errors.New("no space left")
+	}
+	f.room -= len(p)
+	return len(p), nil
 }

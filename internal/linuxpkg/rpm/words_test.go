@@ -34,3 +34,6 @@ func TestVersionOrder(t *testing.T) {
 // The bytes are pinned: the same package is the same file with every version of
 // Piedmont, or "pack" in the keys of steps must change.
 func TestGoldenBytes(t *testing.T) { packagetest.Golden(t, Format{}, "gz", "9b88e4521a582601") }
+
+// What fails leaves nothing running.
+func TestFailureLeavesNothing(t *testing.T) { packagetest.Leaks(t, Format{}, "gz") }
