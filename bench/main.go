@@ -35,6 +35,7 @@ var all = []struct {
 }{
 	{"cold", (*bench).cold},
 	{"warm", (*bench).warm},
+	{"clone", (*bench).clone},
 	{"packages", (*bench).packages},
 	{"another", (*bench).another},
 	{"same", (*bench).same},

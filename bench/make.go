@@ -132,6 +132,39 @@ func size(dir string) (int64, error) {
 
 func mib(n int64) string { return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20)) }
 
+// clone: everything is compiled, and the clone is fresh: every program is linked
+// and packed, as on a machine that keeps the build cache and nothing else.
+func (b *bench) clone() error {
+	project, err := b.generated()
+	if err != nil {
+		return err
+	}
+	out := filepath.Join(b.dir, "linked")
+	hand := func() (usage, error) {
+		return bare(project, out, nil, "./cmd/one ./cmd/two ./cmd/three ./cmd/four")
+	}
+	clear := func() error {
+		return removeAll(out, filepath.Join(project, ".piedmont"), filepath.Join(project, "outbox"))
+	}
+	ours := func() (usage, error) { return measure(project, nil, b.piedmont, "make", "--jobs", jobs) }
+	for _, first := range []func() (usage, error){hand, ours} {
+		if _, err := first(); err != nil {
+			return err
+		}
+	}
+	handTook, err := median(3, clear, hand)
+	if err != nil {
+		return err
+	}
+	oursTook, err := median(3, clear, ours)
+	if err != nil {
+		return err
+	}
+	b.add("warm build cache in a fresh clone, 24 programs to link: make, with packing, beside bare `go build`",
+		seconds(oursTook), seconds(handTook), ratio(oursTook, handTook), "≤ 1.30")
+	return nil
+}
+
 // same: nothing changed since the last run.
 func (b *bench) same() error {
 	for _, p := range []struct {

@@ -23,6 +23,8 @@ type Options struct {
 	Effort string // Fast, Normal or Small; "" is Normal
 	// OneFrame makes a zstd stream one frame, for readers that know no more.
 	OneFrame bool
+	// OldDigests has Make take the digests that some package formats still keep.
+	OldDigests bool
 }
 
 func (o Options) effort() string {

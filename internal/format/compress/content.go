@@ -51,9 +51,10 @@ type Fragment struct {
 	Size  int64  `json:"size"`
 	Plain int64  `json:"plain"`
 	CRC32 uint32 `json:"crc32"` // of the plain bytes, as the other digests
-	// For the formats that still keep these digests, taken in the same read. SHA-1
-	// is wanted by one that is deflated, and taken for that.
-	MD5  string `json:"md5"`
+	// For the formats that still keep these digests, taken in the same read where
+	// OldDigests asks for them. SHA-1 is wanted by one that is deflated, and taken
+	// for that.
+	MD5  string `json:"md5,omitempty"`
 	SHA1 string `json:"sha1,omitempty"`
 }
 
@@ -81,16 +82,22 @@ func Make(ctx context.Context, w io.Writer, r io.Reader, algorithm string, o Opt
 	count := &countingWriter{w: w}
 	p := newParts(count, c, o)
 	crc, md, sha := crc32.NewIEEE(), md5.New(), sha1.New()
-	readers := []io.Writer{p, crc, md}
-	if algorithm == Deflate {
+	readers := []io.Writer{p, crc}
+	if o.OldDigests {
+		readers = append(readers, md)
+	}
+	if o.OldDigests && algorithm == Deflate {
 		readers = append(readers, sha)
 	}
 	n, err := io.CopyBuffer(onlyWriter{io.MultiWriter(readers...)}, fileio.Reader(ctx, r), make([]byte, 256<<10))
 	if endErr := p.end(); err == nil {
 		err = endErr
 	}
-	out := Fragment{Size: count.n, Plain: n, CRC32: crc.Sum32(), MD5: hex.EncodeToString(md.Sum(nil))}
-	if algorithm == Deflate {
+	out := Fragment{Size: count.n, Plain: n, CRC32: crc.Sum32()}
+	if o.OldDigests {
+		out.MD5 = hex.EncodeToString(md.Sum(nil))
+	}
+	if o.OldDigests && algorithm == Deflate {
 		out.SHA1 = hex.EncodeToString(sha.Sum(nil))
 	}
 	return out, err

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
 
 	"piedmont/internal/base/environ"
@@ -80,6 +81,7 @@ func Make(ctx context.Context, p *plan.Plan, o Options) (*Result, error) {
 		Time: p.Commit.Time, Store: st,
 		Inputs: inputs.New(filepath.Join(dir, "inputs.json"), dir, filepath.Join(o.Root, release.OutboxDir)),
 		Repo:   git.Repo{Dir: o.Root, Env: o.Env}, Env: o.Env, Events: o.Events}
+	env.Packages = slices.ContainsFunc(p.Artifacts, func(a *release.Artifact) bool { return a.Package != nil })
 	res, err := run(ctx, p, env, o)
 	if err != nil {
 		return nil, err

@@ -25,7 +25,7 @@ import (
 type Object struct {
 	Name   string `json:"name"` // the name that its maker gave it
 	SHA256 string `json:"sha256"`
-	SHA512 string `json:"sha512"`
+	SHA512 string `json:"sha512,omitempty"` // of what was made here; copies have none
 	Size   int64  `json:"size"`
 	// Stamp is the modification time of the kept file in nanoseconds; another
 	// one means that somebody wrote into it.
@@ -76,13 +76,13 @@ func (s *Store) Intact(o Object) bool {
 	return err == nil && info.Size() == o.Size && info.ModTime().UnixNano() == o.Stamp
 }
 
-// Writer makes one object; both digests are taken as it is written.
+// Writer makes one object; its digests are taken as it is written.
 type Writer struct {
 	store  *Store
 	file   *os.File
 	name   string
 	sha256 hash.Hash
-	sha512 hash.Hash
+	sha512 hash.Hash // nil where nobody asks for it
 	size   int64
 }
 
@@ -98,13 +98,16 @@ func (s *Store) Create(name string) (*Writer, error) {
 // worthwhile is how many bytes are worth goroutines of their own.
 const worthwhile = 32 << 10
 
-// Write writes and takes both digests, of larger pieces side by side: those take
+// Write writes and takes the digests, of larger pieces side by side: those take
 // longer than all else that happens to the bytes.
 func (w *Writer) Write(p []byte) (int, error) {
-	if len(p) < worthwhile {
+	switch {
+	case w.sha512 == nil:
+		w.sha256.Write(p)
+	case len(p) < worthwhile:
 		w.sha256.Write(p)
 		w.sha512.Write(p)
-	} else {
+	default:
 		var taken sync.WaitGroup
 		taken.Go(func() { w.sha256.Write(p) })
 		taken.Go(func() { w.sha512.Write(p) })
@@ -133,8 +136,10 @@ func (w *Writer) Commit(ctx context.Context) (Object, error) {
 	if err != nil {
 		return Object{}, fmt.Errorf("write %s into the store: %w", w.name, err)
 	}
-	o := Object{Name: w.name, SHA256: hex.EncodeToString(w.sha256.Sum(nil)),
-		SHA512: hex.EncodeToString(w.sha512.Sum(nil)), Size: w.size}
+	o := Object{Name: w.name, SHA256: hex.EncodeToString(w.sha256.Sum(nil)), Size: w.size}
+	if w.sha512 != nil {
+		o.SHA512 = hex.EncodeToString(w.sha512.Sum(nil))
+	}
 	return w.store.keep(ctx, w.file.Name(), o)
 }
 
@@ -151,6 +156,7 @@ func (s *Store) Copy(ctx context.Context, path, name string, others ...io.Writer
 		return Object{}, err
 	}
 	defer w.Abort()
+	w.sha512 = nil // a copy is packed, and not released as it is
 	all := io.MultiWriter(append([]io.Writer{w}, others...)...)
 	if _, err := io.CopyBuffer(onlyWriter{all}, fileio.Reader(ctx, f), make([]byte, 256<<10)); err != nil {
 		return Object{}, fmt.Errorf("write %s into the store: %w", name, err)

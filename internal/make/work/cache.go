@@ -59,7 +59,7 @@ func (e *Env) compress(ctx context.Context, c compress.Content, algorithm, file 
 	}
 	defer func() { _ = r.Close() }()
 	f, err := compress.Make(ctx, tmp, io.LimitReader(r, c.Size+1), algorithm,
-		compress.Options{Jobs: e.Jobs, Effort: e.Effort})
+		compress.Options{Jobs: e.Jobs, Effort: e.Effort, OldDigests: e.Packages})
 	if err == nil {
 		err = tmp.Sync()
 	}

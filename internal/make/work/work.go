@@ -31,6 +31,8 @@ type Env struct {
 	Jobs    int
 	Effort  string    // of compression
 	Version string    // of the release
+	// Packages says that the release has distribution packages.
+	Packages bool
 	Time    time.Time // of the commit: that of every file that is packed
 	Store   *store.Store
 	Inputs  *inputs.Inputs
