@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"time"
 
 	"piedmont/internal/format/tomltree"
 )
@@ -70,31 +69,6 @@ func TestFaults(t *testing.T) {
 		if !errors.As(err, &bad) || bad.Pos != want {
 			t.Errorf("%q: %+v, want %v", text, err, want)
 		}
-	}
-}
-
-// The time that a document takes grows with its length, not with its square.
-func TestManyTables(t *testing.T) {
-	made := func(n int) []byte {
-		var b strings.Builder
-		for i := range n {
-			fmt.Fprintf(&b, "[program.p%d]\nlanguage = \"go\"\nsource = \"./cmd/p%d\"\n", i, i)
-		}
-		return []byte(b.String())
-	}
-	took := func(data []byte) time.Duration {
-		start := time.Now()
-		if _, err := tomltree.Parse(data); err != nil {
-			t.Fatal(err)
-		}
-		return time.Since(start)
-	}
-	small, large := made(500), made(20000)
-	took(small)
-	a, b := took(small), took(large)
-	t.Logf("500 tables: %s, 20,000: %s", a, b)
-	if b > 30*time.Second {
-		t.Errorf("20,000 tables took %s, 500 of them %s", b, a)
 	}
 }
 

@@ -100,7 +100,8 @@ func (t *Tool) environ(extra ...string) []string {
 	var env []string
 	for _, kv := range t.env.List() {
 		name, _, _ := strings.Cut(kv, "=")
-		if strings.HasPrefix(name, "GO") && !slices.Contains(harmless, name) || strings.HasPrefix(name, "CGO_") || name == "CC" || name == "CXX" {
+		if strings.HasPrefix(name, "GO") && !slices.Contains(harmless, name) ||
+			strings.HasPrefix(name, "CGO_") || name == "CC" || name == "CXX" {
 			continue
 		}
 		env = append(env, kv)

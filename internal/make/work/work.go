@@ -29,16 +29,16 @@ type Env struct {
 	Root    string // the project's folder
 	Dir     string // .piedmont in it, where work is kept between runs
 	Jobs    int
-	Effort  string    // of compression
-	Version string    // of the release
+	Effort  string // of compression
+	Version string // of the release
 	// Packages says that the release has distribution packages.
 	Packages bool
-	Time    time.Time // of the commit: that of every file that is packed
-	Store   *store.Store
-	Inputs  *inputs.Inputs
-	Repo    git.Repo
-	Env     environ.Env
-	Events  progress.Sink
+	Time     time.Time // of the commit: that of every file that is packed
+	Store    *store.Store
+	Inputs   *inputs.Inputs
+	Repo     git.Repo
+	Env      environ.Env
+	Events   progress.Sink
 
 	compressing singleflight.Group // by file: content is compressed by one at a time
 }
