@@ -158,9 +158,16 @@ func (k *Kinds) Present(f release.Artifact, at site.Placement) site.Placement {
 	return at
 }
 
-// Readers read archives of every format, and tars with other compressions too.
+// Readers read archives of every format. What none of them knows by its beginning
+// may be a tar, with whatever compression.
 func (k *Kinds) Readers() []archive.Reader {
-	return []archive.Reader{zipfile.Format{}, tarball.Reader{}}
+	var out []archive.Reader
+	for _, f := range archives() {
+		if !f.Sniff(nil) {
+			out = append(out, f)
+		}
+	}
+	return append(out, tarball.Reader{})
 }
 
 // PackageOf knows the format of a package by how it begins; nil is none.
