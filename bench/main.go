@@ -62,7 +62,7 @@ func run(names []string) error {
 	}
 	defer func() { _ = os.RemoveAll(dir) }()
 	b := &bench{dir: dir, piedmont: filepath.Join(dir, "piedmont")}
-	build := exec.Command("go", "build", "-o", b.piedmont, "./cmd/piedmont")
+	build := exec.Command("go", "build", "-ldflags", "-s -w", "-o", b.piedmont, "./cmd/piedmont")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := build.CombinedOutput(); err != nil {
 		return fmt.Errorf("build piedmont: %w\n%s", err, out)

@@ -20,7 +20,7 @@ import (
 type packageAnswer struct {
 	File string `json:"file"`
 	Size int64  `json:"size"`
-	*linuxpkg.Shown
+	*linuxpkg.Contents
 	Binaries map[string]*exe.Info `json:"binaries"`
 }
 
@@ -69,7 +69,7 @@ func (a *app) showPackage(ctx context.Context, path string, format linuxpkg.Form
 	return nil
 }
 
-func (a *app) printPackage(path string, size int64, p *linuxpkg.Shown, found map[string]*exe.Info) {
+func (a *app) printPackage(path string, size int64, p *linuxpkg.Contents, found map[string]*exe.Info) {
 	s := a.screen
 	s.Print("%s  %s", s.Paint(term.Bold, printable(p.Name+" "+p.Version)),
 		s.Paint(term.Soft, p.Format+" package, "+term.Size(size)))
@@ -116,7 +116,7 @@ func (a *app) printPackage(path string, size int64, p *linuxpkg.Shown, found map
 	s.Print("\n%s: %s%s", s.Paint(term.Bold, filepath.Base(path)), entries(len(p.Files)), scriptsHint(a, p))
 }
 
-func scriptsHint(a *app, p *linuxpkg.Shown) string {
+func scriptsHint(a *app, p *linuxpkg.Contents) string {
 	if len(p.Scripts) == 0 || a.verbose {
 		return ""
 	}

@@ -5,6 +5,7 @@ package kinds
 
 import (
 	"context"
+	"slices"
 
 	"piedmont/internal/archive/bundle"
 	"piedmont/internal/archive/source"
@@ -61,10 +62,17 @@ func destinations(present site.Presenter) []publish.Kind {
 	return []publish.Kind{pageclient.Kind{}, folder.Kind{Present: present}}
 }
 
-// parts plan, make and show, in the order in which a plan tells things.
+// producers plan and make what tables of the description ask for, in the order in
+// which a plan and the reference tell of them.
+func (k *Kinds) producers() []plan.Part {
+	return []plan.Part{k.Programs, bundle.Part{Formats: archives()}, linuxpkg.Part{Formats: packages()},
+		source.Part{Formats: archives()}, trial.Part{}}
+}
+
+// parts are all that plan. Where the files go is known first; what a release says
+// of itself comes last.
 func (k *Kinds) parts() []plan.Part {
-	return []plan.Part{k.Destinations, k.Programs, k.bundles, k.Packages, k.sources, trial.Part{}, notes.Part{},
-		outbox.Record{}}
+	return slices.Concat([]plan.Part{k.Destinations}, k.producers(), []plan.Part{notes.Part{}, outbox.Record{}})
 }
 
 // Checks are made before a build, in the order in which they are told.
@@ -78,10 +86,12 @@ func (k *Kinds) Checks() []check.Check {
 
 // Tables are those of the description, in the order of its reference.
 func (k *Kinds) Tables() []config.Table {
-	return []config.Table{project.Table(), version.Table(), changelog.Table(), config.PlatformsTable(),
-		toolchain.Table(), k.Programs.Table(),
-		k.bundles.Table(), k.Packages.Table(), k.sources.Table(), trial.Part{}.Table(), plan.PackingTable(),
-		k.Destinations.Table()}
+	tables := []config.Table{project.Table(), version.Table(), changelog.Table(), config.PlatformsTable(),
+		toolchain.Table()}
+	for _, p := range k.producers() {
+		tables = append(tables, p.Table())
+	}
+	return append(tables, plan.PackingTable(), k.Destinations.Table())
 }
 
 // Options are what the kinds of one run share.
@@ -100,14 +110,11 @@ type Options struct {
 // Kinds are the kinds of one run. Nothing of them is shared with another.
 type Kinds struct {
 	Programs     *lang.Part
-	Packages     linuxpkg.Part
 	Destinations publish.Part
 	Finder       *toolchain.Finder // of the description in use; see Use
 
-	o       Options
-	golang  golang.Language
-	bundles bundle.Part
-	sources source.Part
+	o      Options
+	golang golang.Language
 }
 
 // New puts them together.
@@ -115,9 +122,7 @@ func New(o Options) *Kinds {
 	if o.Go == nil {
 		o.Go = &golang.Tools{Env: o.Env}
 	}
-	k := &Kinds{o: o, golang: golang.Language{Tools: o.Go, Dir: o.Dir, Lenient: o.Lenient, Known: o.GoPlatforms},
-		bundles: bundle.Part{Formats: archives()}, sources: source.Part{Formats: archives()},
-		Packages: linuxpkg.Part{Formats: packages()}}
+	k := &Kinds{o: o, golang: golang.Language{Tools: o.Go, Dir: o.Dir, Lenient: o.Lenient, Known: o.GoPlatforms}}
 	k.Programs = &lang.Part{Ctx: o.Ctx, Languages: languages(k.golang), Finder: k.finder}
 	k.Destinations = publish.Part{Kinds: destinations(k.Present), Env: o.Env}
 	k.Finder = &toolchain.Finder{Root: o.Dir, Env: o.Env, Readers: k.Readers(), Events: o.Events}

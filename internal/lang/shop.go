@@ -98,17 +98,17 @@ func (s *Shop) ownFolders() []string {
 	return out
 }
 
-// KeptFolder is where a build leaves its programs between runs.
-func (s *Shop) KeptFolder(b *plan.Build) Kept {
+// BuildDir is where a build leaves its programs between runs.
+func (s *Shop) BuildDir(b *plan.Build) BuildDir {
 	sum := sha256.Sum256([]byte(b.Dir + "\x00" + b.ID))
-	return Kept{Dir: filepath.Join(s.Dir, "programs", hex.EncodeToString(sum[:8]))}
+	return BuildDir{Dir: filepath.Join(s.Dir, "programs", hex.EncodeToString(sum[:8]))}
 }
 
-// InKeptFolder has compile leave its programs in the build's own folder and keeps
+// InBuildDir has compile leave its programs in the build's own folder and keeps
 // them, or, of a build with a stage, all that is there.
-func (s *Shop) InKeptFolder(ctx context.Context, b *plan.Build, compile func(dir string) error) ([]store.Object,
+func (s *Shop) InBuildDir(ctx context.Context, b *plan.Build, compile func(dir string) error) ([]store.Object,
 	error) {
-	kept := s.KeptFolder(b)
+	kept := s.BuildDir(b)
 	if err := kept.Open(); err != nil {
 		return nil, err
 	}

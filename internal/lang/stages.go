@@ -73,7 +73,7 @@ func (s *stageFolders) lay(b *plan.Build, in engine.Inputs) (Stages, error) {
 	for _, need := range b.Needs {
 		sum := sha256.Sum256([]byte(need.Build + "\x00" + need.Program))
 		dir := filepath.Join(s.dir, hex.EncodeToString(sum[:8]))
-		_, err, _ := s.laying.Do(dir, func() (any, error) { return nil, s.one(dir, in[work.Examined(need.Build)]) })
+		_, err, _ := s.laying.Do(dir, func() (any, error) { return nil, s.fill(dir, in[work.Examined(need.Build)]) })
 		if err != nil {
 			return nil, fmt.Errorf("lay out what %s made: %w", need.Program, err)
 		}
@@ -82,7 +82,7 @@ func (s *stageFolders) lay(b *plan.Build, in engine.Inputs) (Stages, error) {
 	return out, nil
 }
 
-func (s *stageFolders) one(dir string, objects []store.Object) error {
+func (s *stageFolders) fill(dir string, objects []store.Object) error {
 	want, err := json.Marshal(objects)
 	if err != nil {
 		return err

@@ -225,7 +225,7 @@ func tools(t *testing.T, format linuxpkg.Format, path, conf string) {
 }
 
 // read reads a package, and gives the digests of its files' content.
-func read(ctx context.Context, format linuxpkg.Format, path string) (*linuxpkg.Shown, map[string]string, error) {
+func read(ctx context.Context, format linuxpkg.Format, path string) (*linuxpkg.Contents, map[string]string, error) {
 	sums := map[string]string{}
 	s, err := format.Read(ctx, path, func(e archive.Entry, r io.Reader) error {
 		h := sha256.New()

@@ -64,7 +64,7 @@ type Reader interface {
 	// Recognize says whether a tar that has such files is such a package.
 	Recognize(has func(path string) bool) bool
 	// Read tells what a package says and holds; look sees the content of each file.
-	Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*Shown, error)
+	Read(ctx context.Context, path string, look func(archive.Entry, io.Reader) error) (*Contents, error)
 }
 
 // Layout is where things go in the systems of a format, and how these are called.

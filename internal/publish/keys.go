@@ -34,7 +34,7 @@ type Kind interface {
 	Docs() []string
 	// Check holds a destination's keys against what the kind can do.
 	Check(f *config.Faults, k *Keys, where string)
-	// Where names the far side for people.
+	// Where names the destination for people.
 	Where(k *Keys) string
 	Open(ctx context.Context, env Env, k *Keys) (Destination, error)
 }
@@ -112,15 +112,15 @@ type Inspector interface {
 	Inspect(ctx context.Context, project, version string) (Inspection, error)
 }
 
-// Inspection is what a far side says of itself.
+// Inspection is what a destination says of itself.
 type Inspection struct {
 	Says   string    // in a few words, when all is well
 	Lacks  []string  // rights that publishing needs and the token has not
-	Clock  time.Time // the far side's, zero when not known
+	Clock  time.Time // the destination's, zero when not known
 	Public string    // the version, when it is public there
 }
 
-// skew is how far a far side's clock may differ.
+// skew is how far a destination's clock may differ.
 const skew = 2 * time.Minute
 
 // PreflightCheck asks every destination whether it can be published to.

@@ -21,7 +21,7 @@ import (
 	"piedmont/internal/release"
 )
 
-// Destination is a far side. Its methods may be called again after an
+// Destination is where a release is published. Its methods may be called again after an
 // httpx.TemporaryError.
 type Destination interface {
 	// Begin opens the draft of a release, or finds it again.
@@ -30,7 +30,7 @@ type Destination interface {
 
 // Draft is a release that nobody sees yet.
 type Draft interface {
-	// State asks what the far side has.
+	// State asks what the destination has.
 	State(ctx context.Context) (State, error)
 	// Put sends one file from offset on, and tells how far it came.
 	Put(ctx context.Context, f release.Artifact, offset int64, r io.Reader) (release.Receipt, error)
@@ -40,7 +40,7 @@ type Draft interface {
 	Close() error
 }
 
-// State is what the far side has of a draft.
+// State is what the destination has of a draft.
 type State struct {
 	Public bool // this manifest is public there
 	Files  map[string]release.Receipt
@@ -62,7 +62,7 @@ type Outbox struct {
 // StoppedError means that publishing broke off and a next run goes on there.
 type StoppedError struct {
 	Err  error
-	Have int // files that the far side has
+	Have int // files that the destination has
 	Of   int
 }
 
@@ -88,7 +88,7 @@ type Result struct {
 	Published
 	Already bool  // it was public before
 	Sent    int   // files
-	Skipped int   // files that the far side had
+	Skipped int   // files that the destination had
 	Bytes   int64 // that were sent
 	Took    time.Duration
 }
@@ -210,7 +210,7 @@ func (r *runner) uploadAll(ctx context.Context, state State) error {
 	return g.Wait()
 }
 
-// check holds a file of the far side against the manifest.
+// check holds a file of the destination against the manifest.
 func (r *runner) check(f release.Artifact, got release.Receipt) error {
 	if got.SHA256 == f.SHA256 && got.Source != release.NotChecked {
 		return nil

@@ -71,6 +71,6 @@ type Source int
 // The sources. Where nobody does, the file is read back.
 const (
 	NotChecked Source = iota
-	Reported          // by the far side
+	Reported          // by the destination
 	ReadBack          // by reading what is there
 )

@@ -5,6 +5,7 @@ package httpx
 
 import (
 	"context"
+	"crypto/tls"
 	"encoding/base64"
 	"encoding/hex"
 	"errors"
@@ -35,11 +36,21 @@ func Client(redirects bool) *http.Client {
 	t.WriteBufferSize = 256 << 10
 	t.DisableCompression = true
 	c := &http.Client{Transport: t}
-	if !redirects {
-		c.CheckRedirect = func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	c.CheckRedirect = func(_ *http.Request, before []*http.Request) error {
+		switch {
+		case !redirects:
+			return http.ErrUseLastResponse
+		case len(before) >= maxRedirects:
+			return errRedirects
+		}
+		return nil
 	}
 	return c
 }
+
+const maxRedirects = 10
+
+var errRedirects = fmt.Errorf("it sends on more than %d times", maxRedirects)
 
 // TemporaryError is worth another try, after a pause if the server named one.
 type TemporaryError struct {
@@ -103,7 +114,8 @@ func Explain(err error, address string) error {
 		host = u.Host
 	}
 	var u *url.Error
-	if errors.As(err, &u) {
+	exchange := errors.As(err, &u)
+	if exchange {
 		err = u.Err // without the address, which is said anyway
 	}
 	switch {
@@ -117,11 +129,19 @@ func Explain(err error, address string) error {
 			"machine online?", host)}
 	case errors.Is(err, context.DeadlineExceeded), isTimeout(err):
 		return &TemporaryError{Err: fmt.Errorf("%s did not answer in time", host)}
-	case errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF), errors.Is(err, ErrStalled),
-		strings.Contains(err.Error(), "connection"), strings.Contains(err.Error(), "http: "):
+	case isFinal(err):
+		return fmt.Errorf("%s: %w", host, err)
+	case exchange, errors.As(err, &op), errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF),
+		errors.Is(err, ErrStalled):
 		return &TemporaryError{Err: fmt.Errorf("the connection to %s broke: %w", host, err)}
 	}
 	return fmt.Errorf("%s: %w", host, err)
+}
+
+// isFinal knows what no second try mends: whom we talk to, or how.
+func isFinal(err error) bool {
+	var certificate *tls.CertificateVerificationError
+	return errors.As(err, &certificate) || errors.Is(err, http.ErrSchemeMismatch) || errors.Is(err, errRedirects)
 }
 
 func isTimeout(err error) bool {

@@ -2,9 +2,11 @@ package httpx
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"io"
 	"net/http"
+	"net/url"
 	"syscall"
 	"testing"
 	"time"
@@ -80,6 +82,16 @@ func TestWhatIsTemporary(t *testing.T) {
 		context.DeadlineExceeded} {
 		if !errors.As(Explain(err, "http://127.0.0.1:1/x"), &temporary) {
 			t.Errorf("%v is not tried again", err)
+		}
+	}
+	broken := &url.Error{Op: "Get", Err: errors.New("http: server closed idle connection")}
+	if !errors.As(Explain(broken, "http://127.0.0.1:1/x"), &temporary) {
+		t.Error("a broken exchange is not tried again")
+	}
+	for _, err := range []error{&tls.CertificateVerificationError{Err: errors.New("not trusted")},
+		http.ErrSchemeMismatch, errRedirects} {
+		if errors.As(Explain(&url.Error{Op: "Get", Err: err}, "https://x.example"), &temporary) {
+			t.Errorf("%v is tried again", err)
 		}
 	}
 	for code, want := range map[int]bool{400: false, 404: false, 408: true, 409: false, 429: true, 500: true,

@@ -85,7 +85,7 @@ func Run(ctx context.Context, dir string, m *release.Manifest, trials []Trial, o
 			id, title := fmt.Sprint("try ", i), Title(t)
 			o.Events.Event(progress.Started{ID: id, Title: title})
 			start := time.Now()
-			r, err := one(ctx, dir, m, t, o)
+			r, err := attempt(ctx, dir, m, t, o)
 			if err != nil {
 				o.Events.Event(progress.Failed{ID: id, Title: title, Err: err})
 				return fmt.Errorf("%s: %w", title, err)
@@ -121,7 +121,7 @@ func Asked(t Trial) string {
 	return hex.EncodeToString(sum[:])
 }
 
-func one(ctx context.Context, dir string, m *release.Manifest, t Trial, o Options) (Result, error) {
+func attempt(ctx context.Context, dir string, m *release.Manifest, t Trial, o Options) (Result, error) {
 	r := Result{Trial: t.Name, File: t.File, Platform: t.Platform, Run: t.Run, Required: t.Required,
 		Asked: Asked(t), State: NotTried}
 	f, ok := m.File(t.File)

@@ -57,7 +57,7 @@ func (c *builder) Prepare(ctx context.Context, b *plan.Build, stages lang.Stages
 		return w, err
 	}
 	w.Run = func(ctx context.Context) ([]store.Object, error) {
-		return c.InKeptFolder(ctx, b, func(dir string) error { return j.build(ctx, dir) })
+		return c.InBuildDir(ctx, b, func(dir string) error { return j.build(ctx, dir) })
 	}
 	return w, nil
 }

@@ -45,7 +45,7 @@ func (l Language) Builder(ctx context.Context, s *lang.Shop, builds []*plan.Buil
 func (g *builder) Prepare(ctx context.Context, b *plan.Build, stages lang.Stages) (engine.Work, error) {
 	key, err := g.key(ctx, b, stages)
 	return engine.Work{Key: key, Run: func(ctx context.Context) ([]store.Object, error) {
-		return g.InKeptFolder(ctx, b, func(dir string) error { return g.build(ctx, b, dir, stages) })
+		return g.InBuildDir(ctx, b, func(dir string) error { return g.build(ctx, b, dir, stages) })
 	}}, err
 }
 

@@ -102,14 +102,14 @@ func (f *Finder) fetch(ctx context.Context, t *Keys, part string) (string, error
 	var faults []string
 	for _, from := range t.Archive {
 		f.note("fetching [toolchain." + t.Name + "] from " + from)
-		file, err := f.one(ctx, from, part)
+		file, err := f.download(ctx, from, part)
 		if err == nil {
 			err = checkDigest(ctx, file, t.SHA256)
 			var wrong *digestError
 			if errors.As(err, &wrong) && file == part {
 				// What an earlier run left may be to blame: once more from the beginning.
 				_ = os.Remove(part)
-				if file, err = f.one(ctx, from, part); err == nil {
+				if file, err = f.download(ctx, from, part); err == nil {
 					if err = checkDigest(ctx, file, t.SHA256); err != nil {
 						_ = os.Remove(part)
 					}
@@ -128,7 +128,7 @@ func (f *Finder) fetch(ctx context.Context, t *Keys, part string) (string, error
 }
 
 // one gives the local path of an archive; what comes by HTTP is written to part.
-func (f *Finder) one(ctx context.Context, from, part string) (string, error) {
+func (f *Finder) download(ctx context.Context, from, part string) (string, error) {
 	u, err := url.Parse(from)
 	if err == nil && (u.Scheme == "http" || u.Scheme == "https") {
 		return part, download(ctx, from, part)

@@ -22,13 +22,13 @@ func (Format) Recognize(has func(string) bool) bool {
 // Read tells what a package says and holds; look sees the content of each file.
 // The members are read as one tar, since those before the last have no end.
 func (Format) Read(ctx context.Context, path string,
-	look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+	look func(archive.Entry, io.Reader) error) (*linuxpkg.Contents, error) {
 	f, err := archive.Open(path)
 	if err != nil {
 		return nil, err
 	}
 	defer func() { _ = f.Close() }()
-	out := &linuxpkg.Shown{Format: name, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
+	out := &linuxpkg.Contents{Format: name, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
 	signed := ""
 	_, err = tarball.Walk(ctx, f, func(e archive.Entry, r io.Reader) error {
 		about := strings.HasPrefix(e.Path, ".")

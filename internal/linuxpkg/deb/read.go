@@ -29,7 +29,7 @@ const maxMembers = 64
 
 // Read tells what a package says and holds; look sees the content of each file.
 func (Format) Read(ctx context.Context, path string,
-	look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+	look func(archive.Entry, io.Reader) error) (*linuxpkg.Contents, error) {
 	f, err := archive.Open(path)
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func (Format) Read(ctx context.Context, path string,
 	case err != nil:
 		return nil, err
 	}
-	out := &linuxpkg.Shown{Format: name, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
+	out := &linuxpkg.Contents{Format: name, Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
 	for _, m := range members {
 		switch {
 		case strings.HasPrefix(m.Name, "control.tar"):
@@ -65,7 +65,7 @@ func (Format) Read(ctx context.Context, path string,
 	return out, nil
 }
 
-func readControl(ctx context.Context, r io.Reader, out *linuxpkg.Shown) error {
+func readControl(ctx context.Context, r io.Reader, out *linuxpkg.Contents) error {
 	_, err := tarball.Walk(ctx, r, func(e archive.Entry, r io.Reader) error {
 		if !e.Mode.IsRegular() {
 			return nil

@@ -46,7 +46,7 @@ func (Format) Recognize(func(string) bool) bool { return false }
 // where the payload is compressed in a way that can be read. Without it only the
 // headers are read.
 func (Format) Read(ctx context.Context, path string,
-	look func(archive.Entry, io.Reader) error) (*linuxpkg.Shown, error) {
+	look func(archive.Entry, io.Reader) error) (*linuxpkg.Contents, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return nil, err
@@ -154,8 +154,8 @@ func at[T any](list []T, i int) T {
 	return none
 }
 
-func shown(h *parsed) *linuxpkg.Shown {
-	s := &linuxpkg.Shown{Format: name, Name: h.text(tagName), Version: h.text(tagVersion) + "-" +
+func shown(h *parsed) *linuxpkg.Contents {
+	s := &linuxpkg.Contents{Format: name, Name: h.text(tagName), Version: h.text(tagVersion) + "-" +
 		h.text(tagRelease), Fields: []linuxpkg.Field{}, Scripts: []linuxpkg.Script{}}
 	if e := h.numbers(tagEpoch); len(e) > 0 {
 		s.Version = strconv.FormatUint(e[0], 10) + ":" + s.Version

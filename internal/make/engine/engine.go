@@ -147,7 +147,7 @@ func (r *run) loop(ctx context.Context) {
 			s := r.ready[0]
 			r.ready = r.ready[1:]
 			running++
-			go func() { r.results <- r.one(ctx, s) }()
+			go func() { r.results <- r.perform(ctx, s) }()
 		}
 		if running == 0 {
 			return
@@ -190,7 +190,7 @@ func (r *run) settle(ctx context.Context, res result) {
 	r.ready = append(next, r.ready...)
 }
 
-func (r *run) one(ctx context.Context, s *Step) result {
+func (r *run) perform(ctx context.Context, s *Step) result {
 	start := time.Now()
 	res := result{step: s}
 	in := Inputs{}

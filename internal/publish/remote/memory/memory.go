@@ -20,7 +20,7 @@ import (
 type FS struct {
 	mu    sync.Mutex
 	files map[string][]byte
-	// Damage changes what is put, as a far side might; nil leaves it.
+	// Damage changes what is put, as a destination might; nil leaves it.
 	Damage func(name string, data []byte) []byte
 	// Puts are the names that were put, in their order.
 	Puts []string

@@ -7,8 +7,8 @@ import (
 )
 
 // Only what a good build left, and nobody touched since, is trusted.
-func TestKept(t *testing.T) {
-	k := Kept{filepath.Join(t.TempDir(), "linux")}
+func TestBuildDir(t *testing.T) {
+	k := BuildDir{filepath.Join(t.TempDir(), "linux")}
 	put := func(name, content string) {
 		t.Helper()
 		if err := os.WriteFile(filepath.Join(k.Dir, name), []byte(content), 0o755); err != nil {

@@ -11,11 +11,11 @@ import (
 	"piedmont/internal/base/fileio"
 )
 
-// Kept is a folder in which a build leaves its programs, so that a compiler
+// BuildDir is a folder in which a build leaves its programs, so that a compiler
 // that can tell does not link again what is up to date. A compiler looks at a
 // mark in the file for that, not at all of its bytes; so what a killed run or
 // anybody else left there is removed first.
-type Kept struct {
+type BuildDir struct {
 	Dir string
 }
 
@@ -25,10 +25,10 @@ type Stamp struct {
 	Time int64 `json:"time"` // modification, nanoseconds
 }
 
-func (k Kept) record() string { return k.Dir + ".json" }
+func (k BuildDir) record() string { return k.Dir + ".json" }
 
 // Open makes the folder and removes everything that the last good build did not leave.
-func (k Kept) Open() error {
+func (k BuildDir) Open() error {
 	if err := os.MkdirAll(k.Dir, 0o755); err != nil {
 		return fmt.Errorf("open the folder for programs: %w", err)
 	}
@@ -57,7 +57,7 @@ func (k Kept) Open() error {
 }
 
 // Close records what a good build left.
-func (k Kept) Close(files []string) error {
+func (k BuildDir) Close(files []string) error {
 	good := map[string]Stamp{}
 	for _, name := range files {
 		info, err := os.Stat(filepath.Join(k.Dir, name))

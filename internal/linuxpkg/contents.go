@@ -8,8 +8,8 @@ import (
 	"piedmont/internal/format/archive"
 )
 
-// Shown is what a reader found in a package, of ours or of anybody.
-type Shown struct {
+// Contents are what a reader found in a package, of ours or of anybody.
+type Contents struct {
 	Format  string          `json:"format"`
 	Name    string          `json:"name"`
 	Version string          `json:"version"`
@@ -54,7 +54,7 @@ func PkgInfo(text string) []Field {
 }
 
 // Value gives a field's first value, "" when there is none.
-func (s *Shown) Value(name string) string {
+func (s *Contents) Value(name string) string {
 	for _, f := range s.Fields {
 		if f.Name == name {
 			return f.Value
