@@ -20,7 +20,7 @@ name = "chime"
 
 [version]
 source = "VERSION"
-mirror = ["install.md:/release ([0-9.]+)/"]
+mirror = ["install.md:/release ([0-9A-Za-z.-]+) /"]
 `
 
 func describe(t *testing.T, dir string) *config.Document {
@@ -85,6 +85,32 @@ func TestCut(t *testing.T) {
 	_, err = Prepare(t.Context(), d, options(""))
 	if fault.Of(err) != fault.Usage || !strings.Contains(err.Error(), "nothing to cut") {
 		t.Errorf("at once again: %v", err)
+	}
+}
+
+// What the commits say decides the version, unless somebody wishes otherwise.
+func TestVersions(t *testing.T) {
+	for _, c := range []struct {
+		say              []string
+		as, want, change string
+	}{
+		{[]string{"fix: ring once"}, "", "1.0.1", changelog.Patch},
+		{[]string{"fix: ring once", "feat(bell): ring at noon", "docs: tell of it"}, "", "1.1.0", changelog.Minor},
+		{[]string{"feat!: ring twice", "feat: x"}, "", "2.0.0", changelog.Major},
+		{[]string{"fix: x\n\nBREAKING CHANGE: the tone is lower"}, "", "2.0.0", changelog.Major},
+		{[]string{"Ring", "Ring again"}, "", "", changelog.None},
+		{[]string{"Ring"}, "minor", "1.1.0", changelog.None},
+		{[]string{"fix: x"}, "3.0.0", "3.0.0", changelog.Patch},
+		{[]string{"feat: x"}, "rc", "1.1.0-rc.1", changelog.Minor},
+	} {
+		dir := chime(t)
+		for _, m := range c.say {
+			projecttest.Commit(t, dir, m, nil)
+		}
+		p, err := Prepare(t.Context(), describe(t, dir), options(c.as))
+		if err != nil || p.Version != c.want || p.Decision.Change != c.change {
+			t.Errorf("%q as %q: %+v, %v", c.say, c.as, p, err)
+		}
 	}
 }
 
