@@ -234,3 +234,11 @@ platforms = ["linux/amd64"]
 		}
 	}
 }
+
+// Without tables everything is unknown, and that is told.
+func TestNoTables(t *testing.T) {
+	if _, err := config.Parse("piedmont.toml", []byte("[project]\n"), nil); err == nil ||
+		!strings.Contains(err.Error(), `unknown key "project"`) {
+		t.Errorf("got %v", err)
+	}
+}
