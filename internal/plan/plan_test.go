@@ -15,7 +15,7 @@ import (
 
 var known = []string{"linux/amd64", "linux/arm64", "linux/arm", "darwin/arm64", "windows/amd64"}
 
-func project() fstest.MapFS {
+func projectFiles() fstest.MapFS {
 	return fstest.MapFS{
 		"go.mod": {}, "cmd/bell/main.go": {}, "cmd/relay/main.go": {}, "cmd/relay/main_test.go": {},
 		"tool/go.mod": {}, "tool/gong/gong.go": {},
@@ -24,7 +24,8 @@ func project() fstest.MapFS {
 	}
 }
 
-func compute(t *testing.T, text string, r version.Release, files fstest.MapFS) (*plan.Plan, error) {
+func compute(t *testing.T, text string, r version.Release,
+	in fstest.MapFS) (*plan.Plan, error) {
 	t.Helper()
 	k := kinds.New(kinds.Options{Ctx: t.Context(), Dir: t.TempDir(), GoPlatforms: known})
 	c, err := config.Parse("/p/piedmont.toml", []byte(text), k.Tables())
@@ -32,7 +33,7 @@ func compute(t *testing.T, text string, r version.Release, files fstest.MapFS) (
 		t.Fatal(err)
 	}
 	return plan.New(c, plan.Facts{Release: r, Commit: strings.Repeat("3f", 20), Time: time.Unix(0, 0).UTC(),
-		Files: files}, k.Parts())
+		Files: in}, k.Parts())
 }
 
 var tagged = version.Release{Version: "1.4.0", Tag: "v1.4.0"}
@@ -88,7 +89,7 @@ formats = ["zip"]
 [destination.share]
 kind = "folder"
 path = "x"
-`, tagged, project())
+`, tagged, projectFiles())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -144,7 +145,7 @@ func TestPatterns(t *testing.T) {
 		`"{LICENSE,run.sh}"`:                 "LICENSE run.sh",
 		`{ from = "**", to = "everything" }`: "",
 	} {
-		p, err := compute(t, "[project]\nname = \"bells\"\n[bundle.b]\nfiles = ["+pattern+"]\n", tagged, project())
+		p, err := compute(t, "[project]\nname = \"bells\"\n[bundle.b]\nfiles = ["+pattern+"]\n", tagged, projectFiles())
 		if err != nil {
 			t.Errorf("%s: %v", pattern, err)
 			continue
@@ -189,7 +190,7 @@ platforms = ["darwin/arm64"]
 
 [bundle.files]
 files = ["nothing/*", "none.txt"]
-`, tagged, project())
+`, tagged, projectFiles())
 	if err == nil {
 		t.Fatal("no fault was found")
 	}
@@ -203,7 +204,7 @@ files = ["nothing/*", "none.txt"]
 			t.Errorf("%q is not in\n%v", want, err)
 		}
 	}
-	if _, err := compute(t, "[project]\nname = \"bells\"\n", tagged, project()); err == nil ||
+	if _, err := compute(t, "[project]\nname = \"bells\"\n", tagged, projectFiles()); err == nil ||
 		!strings.Contains(err.Error(), "nothing would be made") {
 		t.Errorf("nothing to make: %v", err)
 	}
@@ -212,7 +213,7 @@ files = ["nothing/*", "none.txt"]
 func TestPreviewGoesWhereItMay(t *testing.T) {
 	p, err := compute(t, "[project]\nname = \"bells\"\n[source]\n[destination.a]\nkind=\"folder\"\npath=\"a\"\n"+
 		"[destination.b]\nkind=\"folder\"\npath=\"b\"\npreviews=true\n",
-		version.Release{Version: "1.4.1-preview.1.gabc", Preview: true, Why: "x"}, project())
+		version.Release{Version: "1.4.1-preview.1.gabc", Preview: true, Why: "x"}, projectFiles())
 	if err != nil || len(p.Artifacts[0].To) != 1 || p.Artifacts[0].To[0] != "b" {
 		t.Errorf("%v %+v", err, p)
 	}
