@@ -239,31 +239,6 @@ func commitFile(t *testing.T, dir, name, content string) {
 	git(t, dir, "commit", "--quiet", "--all", "--message", "docs: "+name)
 }
 
-// Prepared on a branch, reviewed, merged: then cut only tags.
-func TestCutForReview(t *testing.T) {
-	dir, run := cutProject(t)
-	say(t, dir, "feat: x")
-	before := state(t, dir)
-	contains(t, run.ok(t, "cut", "--yes", "--to-branch", "next").out, "1.1.0 is prepared on the branch next")
-	git(t, dir, "diff", "--exit-code", "HEAD")
-	if strings.Replace(state(t, dir), git(t, dir, "for-each-ref", "refs/heads/next")+"\n", "", 1) != before {
-		t.Error("more than a branch was made")
-	}
-	if r := run.run(t, "cut", "--yes", "--to-branch", "next"); r.code != 1 ||
-		!strings.Contains(r.err, "there is a branch \"next\" already") {
-		t.Errorf("again: exit %d %s", r.code, r.err)
-	}
-	git(t, dir, "merge", "--quiet", "--no-ff", "--message", "Merge the release", "next")
-	head := git(t, dir, "rev-parse", "HEAD")
-	if r := decode[cutResult](t, run.ok(t, "cut", "--yes", "--json")); !r.Reviewed || r.Version != "1.1.0" ||
-		len(r.Files) > 0 {
-		t.Errorf("%+v", r)
-	}
-	if git(t, dir, "rev-parse", "v1.1.0^{commit}") != head {
-		t.Error("the tag is not on what was reviewed")
-	}
-}
-
 // The whole way: change, commit, cut, ship; the page shows the new version as
 // the latest, with its notes.
 func TestFromChangeToPage(t *testing.T) {

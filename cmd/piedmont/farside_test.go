@@ -172,32 +172,6 @@ type failing struct{}
 
 func (failing) Read([]byte) (int, error) { return 0, io.ErrUnexpectedEOF }
 
-// A public version never changes: the same again is fine, another is refused
-// with the names of the files.
-func TestPublishAgain(t *testing.T) {
-	p := servePage(t, nil)
-	dir := project(t, small())
-	c := call{dir, p.env()}
-	c.ok(t, "ship")
-	r := c.ok(t, "publish")
-	contains(t, r.out, "it was public there already, with the same files")
-
-	// What the folder has lost would be mended by nobody, but what it shows stays.
-	write(t, dir, map[string]string{"LICENSE": "Free for nobody.\n"})
-	git(t, dir, "commit", "--quiet", "--all", "--message", "Change the licence")
-	git(t, dir, "tag", "--force", "v1.0.0")
-	c.ok(t, "make")
-	for _, to := range []string{"page", "share"} {
-		r := c.run(t, "publish", "--to", to)
-		if r.code != 1 {
-			t.Errorf("%s: exit %d", to, r.code)
-		}
-		contains(t, r.err, "1.0.0 is public already at", "chime-1.0.0-source.tar.gz differs",
-			"A public release never changes")
-	}
-	c.ok(t, "verify", filepath.Join(filepath.Dir(dir), "share", "1.0.0"))
-}
-
 // A folder whose release was spoilt, and a release page that serves other
 // bytes, are found out.
 func TestVerifyFindsOut(t *testing.T) {

@@ -171,6 +171,13 @@ func TestOnBranch(t *testing.T) {
 		read(t, filepath.Join(dir, "VERSION")) != "1.0.0\n" {
 		t.Errorf("on the branch: %s", got)
 	}
+	if err := p.OnBranch(t.Context(), d, "next"); err == nil || !strings.Contains(err.Error(), "next") {
+		t.Errorf("a branch that is there: %v", err)
+	}
+	if projecttest.Git(t, dir, "status", "--porcelain") != "" || projecttest.Git(t, dir, "branch",
+		"--show-current") != "main" {
+		t.Error("more than a branch was made")
+	}
 	projecttest.Git(t, dir, "merge", "--quiet", "next")
 	if p, err = Prepare(t.Context(), d, options("")); err != nil || !p.Reviewed || p.Tag != "v1.0.1" {
 		t.Errorf("after the review: %+v, %v", p, err)
