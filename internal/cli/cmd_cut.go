@@ -45,11 +45,12 @@ func (a *app) cut() *cli.Command {
 	return &cli.Command{
 		Name: "cut", Category: groupWork,
 		Usage: "decides the next version from the commits, writes the changelog, commits and tags",
-		Description: "It reads the commits since the last release as Conventional Commits 1.0, and\nshows " +
-			"the version, why it is that one, the changelog's new section, and every\nedit. Then it asks. " +
-			"When a step fails, files, index, branch and tags are as they\nwere. Nothing is pushed.\n\n" +
-			"With --to-branch the same is prepared as a commit for review, without a tag;\nwhen it is " +
-			"merged, \"piedmont cut\" only tags what was reviewed.",
+		Description: "It reads the commits since the last release as Conventional Commits 1.0, and\n" +
+			"shows the version, why it is that one, the changelog's new section, and every\n" +
+			"edit. Then it asks. When a step fails, files, index, branch and tags are as they\n" +
+			"were. Nothing is pushed.\n\n" +
+			"With --to-branch the same is prepared as a commit for review, without a tag;\n" +
+			"when it is merged, \"piedmont cut\" only tags what was reviewed.",
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "as", Usage: "cut `VERSION`, or major, minor, patch or rc, whatever the " +
 				"commits say", Destination: &o.as},

@@ -26,9 +26,9 @@ func (a *app) demo() *cli.Command {
 	return &cli.Command{
 		Name: "demo", Category: groupFirst,
 		Usage: "does the whole job on a sample project, with a release page of its own", ArgsUsage: "[DIR]",
-		Description: "It writes the project with its git history into DIR (without one, into a new\nfolder " +
-			"for temporary files), starts a release page on a free port of this\nmachine, ships, downloads " +
-			"what came out and verifies it.",
+		Description: "It writes the project with its git history into DIR (without one, into a new\n" +
+			"folder for temporary files), starts a release page on a free port of this\n" +
+			"machine, ships, downloads what came out and verifies it.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "stay",
 			Usage: "leave the release page running until Ctrl-C", Destination: &stay}},
 		Metadata: example("piedmont demo", "piedmont demo hutbell-demo --stay"),

@@ -37,8 +37,8 @@ func (a *app) make() *cli.Command {
 	return &cli.Command{
 		Name: "make", Category: groupWork,
 		Usage: "builds, packs, sums and writes the manifest: fills the outbox",
-		Description: "The files end in outbox/VERSION, which appears as a whole or not at all. What\nhas " +
-			"not changed since an earlier run is not made again.",
+		Description: "The files end in outbox/VERSION, which appears as a whole or not at all. What\n" +
+			"has not changed since an earlier run is not made again.",
 		Flags:    []cli.Flag{noWaitFlag(&noWait)},
 		Metadata: example("piedmont make", "piedmont make --jobs 4 --json"),
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -18,9 +18,10 @@ func (a *app) plan() *cli.Command {
 	return &cli.Command{
 		Name: "plan", Category: groupWork,
 		Usage: "shows every file that will be made, from what, and where it will go",
-		Description: "It touches nothing. Names that collide and patterns that match nothing are\nerrors " +
-			"here, before anything is compiled. With --verbose it lists what each\npattern matched, how the " +
-			"compiler will be called, and what each package holds\nand needs.",
+		Description: "It touches nothing. Names that collide and patterns that match nothing are\n" +
+			"errors here, before anything is compiled. With --verbose it lists what each\n" +
+			"pattern matched, how the compiler will be called, and what each package holds\n" +
+			"and needs.",
 		Metadata: example("piedmont plan", "piedmont plan --json | jq -r '.files[].name'"),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if err := noArgs(c); err != nil {

@@ -44,8 +44,9 @@ func (a *app) publish() *cli.Command {
 	return &cli.Command{
 		Name: "publish", Category: groupWork,
 		Usage: "brings the outbox to its destinations: draft, upload, verify, make public",
-		Description: "A destination shows nothing of a release before all of it is there and\nverified. " +
-			"Publishing again changes nothing; after a break it goes on where it\nstopped.",
+		Description: "A destination shows nothing of a release before all of it is there and\n" +
+			"verified. Publishing again changes nothing; after a break it goes on where it\n" +
+			"stopped.",
 		Flags:    []cli.Flag{toFlag(&to)},
 		Metadata: example("piedmont publish", "piedmont publish --to page"),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -216,9 +217,9 @@ func (a *app) ship() *cli.Command {
 	return &cli.Command{
 		Name: "ship", Category: groupWork,
 		Usage: "sees that all is ready, makes, tries and publishes, in one go",
-		Description: "The same as \"piedmont ready\", \"piedmont make\", \"piedmont try\" and " +
-			"\"piedmont\npublish\". It stops before the first compile when something stands in the way, " +
-			"and\nbefore the first upload when a trial fails.",
+		Description: "The same as \"piedmont ready\", \"piedmont make\", \"piedmont try\" and \"piedmont\n" +
+			"publish\". It stops before the first compile when something stands in the way, and\n" +
+			"before the first upload when a trial fails.",
 		Flags:    []cli.Flag{toFlag(&to), noWaitFlag(&noWait)},
 		Metadata: example("piedmont ship"),
 		Action: func(ctx context.Context, c *cli.Command) error {

@@ -31,8 +31,8 @@ func (a *app) ready() *cli.Command {
 	return &cli.Command{
 		Name: "ready", Category: groupWork,
 		Usage: "runs every check that can be run before a build, each with what mends it",
-		Description: "It changes nothing, and one obstacle does not hide another. The exit status is " +
-			"3\nwhen something stands in the way of a release; what only advises does not count.",
+		Description: "It changes nothing, and one obstacle does not hide another. The exit status is 3\n" +
+			"when something stands in the way of a release; what only advises does not count.",
 		Flags: []cli.Flag{toFlag(&to)},
 		Metadata: example("piedmont ready",
 			"piedmont ready --json | jq -r '.findings[] | select(.state != \"ok\") | .mend'"),

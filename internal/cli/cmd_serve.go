@@ -25,9 +25,9 @@ func (a *app) serve() *cli.Command {
 	return &cli.Command{
 		Name: "serve", Category: groupServe,
 		Usage: "runs a release page: takes releases from those with a token, shows them to all",
-		Description: "It prints its address and runs until it is interrupted; running uploads may\nfinish " +
-			"then. It speaks plain HTTP: put a server with TLS before it when others\nreach it over a " +
-			"network, and tell it that address with --address.",
+		Description: "It prints its address and runs until it is interrupted; running uploads may\n" +
+			"finish then. It speaks plain HTTP: put a server with TLS before it when others\n" +
+			"reach it over a network, and tell it that address with --address.",
 		Flags: []cli.Flag{dataFlag(),
 			&cli.StringFlag{Name: "listen", Usage: "listen at `HOST:PORT`; port 0 takes a free one",
 				Value: "127.0.0.1:8730", Destination: &listen},

@@ -30,9 +30,9 @@ func (a *app) show() *cli.Command {
 	return &cli.Command{
 		Name: "show", Category: groupLook,
 		Usage: "tells what an executable, an archive, a package or a manifest is and holds", ArgsUsage: "FILE [PATH]",
-		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), " +
-			"zip\narchives, packages (deb, rpm, apk, arch) and manifest.json. PATH is an executable inside " +
-			"of an archive. The format\nis known by the content, not by the name.",
+		Description: "It reads ELF, Mach-O and PE files, tar archives (plain, gz, bz2, xz, zst), zip\n" +
+			"archives, packages (deb, rpm, apk, arch) and manifest.json. PATH is an executable\n" +
+			"inside of an archive. The format is known by the content, not by the name.",
 		Metadata: example("piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz",
 			"piedmont show outbox/1.4.0/hutbell-1.4.0-linux-arm64.tar.gz hutbell", "piedmont show /usr/bin/git",
 			"piedmont show outbox/1.4.0/manifest.json"),

@@ -19,8 +19,9 @@ func (a *app) start() *cli.Command {
 	return &cli.Command{
 		Name: "start", Category: groupFirst,
 		Usage: "looks at the folder and writes a first " + config.FileName,
-		Description: "It finds the Go programs, the module's name, the licence and the remote, and\nwrites " +
-			"a file with comments that \"piedmont plan\" accepts. A file that is there\nalready stays as it is.",
+		Description: "It finds the Go programs, the module's name, the licence and the remote, and\n" +
+			"writes a file with comments that \"piedmont plan\" accepts. A file that is there\n" +
+			"already stays as it is.",
 		Flags: []cli.Flag{&cli.BoolFlag{Name: "print", Usage: "print the file instead of writing it",
 			Destination: &print}},
 		Metadata: example("piedmont start", "piedmont -C ../hutbell start --print"),

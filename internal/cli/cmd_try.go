@@ -37,10 +37,10 @@ func (a *app) try() *cli.Command {
 	return &cli.Command{
 		Name: "try", Category: groupWork,
 		Usage: "runs the trials on the files of the outbox, each in a clean place",
-		Description: "Each archive is unpacked into an empty folder, and the trial's command runs " +
-			"there\nwith an empty home and, where the system allows it, no network: natively, by QEMU\nfor " +
-			"other processors, by Wine for Windows. The exit status is 4 when a trial\nfails, or when " +
-			"one that is required cannot be run here.",
+		Description: "Each archive is unpacked into an empty folder, and the trial's command runs there\n" +
+			"with an empty home and, where the system allows it, no network: natively, by QEMU\n" +
+			"for other processors, by Wine for Windows. The exit status is 4 when a trial\n" +
+			"fails, or when one that is required cannot be run here.",
 		Flags: []cli.Flag{
 			&cli.StringSliceFlag{Name: "trial", Usage: "run the trial `NAME` only; may be given again",
 				Destination: &names},

@@ -18,10 +18,10 @@ func (a *app) verify() *cli.Command {
 	return &cli.Command{
 		Name: "verify", Category: groupLook,
 		Usage: "checks a folder or an address against its manifest and checksums", ArgsUsage: "WHERE",
-		Description: "WHERE is a folder with a release, its manifest.json, or an address: of a\nrelease, or " +
-			"of a project, whose latest release is meant then. Sizes, SHA-256\nand SHA-512 of every file " +
-			"are checked, and SHA256SUMS against the manifest.\nThe exit status is 6 when something " +
-			"does not match.",
+		Description: "WHERE is a folder with a release, its manifest.json, or an address: of a\n" +
+			"release, or of a project, whose latest release is meant then. Sizes, SHA-256\n" +
+			"and SHA-512 of every file are checked, and SHA256SUMS against the manifest.\n" +
+			"The exit status is 6 when something does not match.",
 		Metadata: example("piedmont verify outbox/1.4.0",
 			"piedmont verify https://releases.example.org/hutbell/1.4.0/"),
 		Action: func(ctx context.Context, c *cli.Command) error {

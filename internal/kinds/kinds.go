@@ -69,19 +69,21 @@ func (k *Kinds) producers() []plan.Part {
 		source.Part{Formats: archives()}, trial.Part{}}
 }
 
-// parts are all that plan. Where the files go is known first; what a release says
+// Parts are all that plan. Where the files go is known first; what a release says
 // of itself comes last.
-func (k *Kinds) parts() []plan.Part {
+func (k *Kinds) Parts() []plan.Part {
 	return slices.Concat([]plan.Part{k.Destinations}, k.producers(), []plan.Part{notes.Part{}, outbox.Record{}})
 }
 
 // Checks are made before a build, in the order in which they are told.
 func (k *Kinds) Checks() []check.Check {
-	return []check.Check{preflight.Clean, preflight.Committed, preflight.History, preflight.Tag,
-		preflight.Pushed, preflight.Mirrors,
-		preflight.Newer, preflight.Names, preflight.Tracked, preflight.SecretsInFiles, k.golang.PreflightCheck(),
-		cc.Compilers{Finder: k.finder, Env: k.o.Env}.PreflightCheck(), trial.Part{}.PreflightCheck(), preflight.Space,
-		k.Destinations.PreflightCheck()}
+	return []check.Check{
+		preflight.Clean, preflight.Committed, preflight.History, preflight.Tag, preflight.Pushed,
+		preflight.Mirrors, preflight.Newer,
+		preflight.Names, preflight.Tracked, preflight.SecretsInFiles,
+		k.golang.PreflightCheck(), cc.Compilers{Finder: k.finder, Env: k.o.Env}.PreflightCheck(),
+		trial.Part{}.PreflightCheck(), preflight.Space, k.Destinations.PreflightCheck(),
+	}
 }
 
 // Tables are those of the description, in the order of its reference.
@@ -125,25 +127,25 @@ func New(o Options) *Kinds {
 	k := &Kinds{o: o, golang: golang.Language{Tools: o.Go, Dir: o.Dir, Lenient: o.Lenient, Known: o.GoPlatforms}}
 	k.Programs = &lang.Part{Ctx: o.Ctx, Languages: languages(k.golang), Finder: k.finder}
 	k.Destinations = publish.Part{Kinds: destinations(k.Present), Env: o.Env}
-	k.Finder = &toolchain.Finder{Root: o.Dir, Env: o.Env, Readers: k.Readers(), Events: o.Events}
+	k.Use(nil)
 	return k
 }
 
-// Use takes the toolchains that a description declares.
+// Use takes the toolchains that a description declares; without one there are those
+// of the system.
 func (k *Kinds) Use(d *config.Document) {
-	k.Finder = &toolchain.Finder{Root: d.Dir, Declared: toolchain.Of(d), Env: k.o.Env, Readers: k.Readers(),
-		Events: k.o.Events}
+	k.Finder = &toolchain.Finder{Root: k.o.Dir, Env: k.o.Env, Readers: k.Readers(), Events: k.o.Events}
+	if d != nil {
+		k.Finder.Declared = toolchain.Of(d)
+	}
 }
 
 func (k *Kinds) finder() *toolchain.Finder { return k.Finder }
 
-// Parts are all that plan.
-func (k *Kinds) Parts() []plan.Part { return k.parts() }
-
 // Makers are the parts that make files.
 func (k *Kinds) Makers() []outbox.Maker {
 	var out []outbox.Maker
-	for _, p := range k.parts() {
+	for _, p := range k.Parts() {
 		if m, ok := p.(outbox.Maker); ok {
 			out = append(out, m)
 		}
@@ -153,7 +155,7 @@ func (k *Kinds) Makers() []outbox.Maker {
 
 // Present places a file on a page as those who make such files want it.
 func (k *Kinds) Present(f release.Artifact, at site.Placement) site.Placement {
-	for _, p := range k.parts() {
+	for _, p := range k.Parts() {
 		if x, ok := p.(interface {
 			Present(release.Artifact, site.Placement) site.Placement
 		}); ok {

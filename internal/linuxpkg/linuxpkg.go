@@ -12,6 +12,7 @@ import (
 	"io"
 	"io/fs"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -117,6 +118,15 @@ type Package struct {
 
 // Full is the whole version as the format writes it.
 func (p *Package) Full() string { return p.Format.Full(p) }
+
+// EpochVersion is [EPOCH:]VERSION-REVISION, as most formats write it.
+func (p *Package) EpochVersion() string {
+	v := p.Version + "-" + p.Revision
+	if p.Epoch > 0 {
+		v = strconv.Itoa(p.Epoch) + ":" + v
+	}
+	return v
+}
 
 // FileName is the name that the format's own tools give the package.
 func (p *Package) FileName() string { return p.Format.FileName(p) }

@@ -56,6 +56,15 @@ func (r Relation) OneName(format string) (Name, error) {
 	return r.Any[0], nil
 }
 
+// Joined writes NAMEOPVERSION, for formats without alternatives.
+func (r Relation) Joined(format string, w Words) (string, error) {
+	n, err := r.OneName(format)
+	if err != nil || n.Op == "" {
+		return n.Name, err
+	}
+	return n.Name + n.Op + n.Spelled(w), nil
+}
+
 // String is the relation as people wrote it.
 func (r Relation) String() string {
 	parts := make([]string, len(r.Any))

@@ -2,7 +2,6 @@ package alpm
 
 import (
 	"regexp"
-	"strconv"
 
 	"piedmont/internal/base/platform"
 	"piedmont/internal/format/exe"
@@ -63,22 +62,10 @@ func (Format) CheckRevision(s string) error { return linuxpkg.CheckRevision(name
 func (Format) Revision(s string) string { return s }
 
 // Relation writes NAMEOPVERSION; there are no alternatives.
-func (f Format) Relation(r linuxpkg.Relation) (string, error) {
-	n, err := r.OneName(name)
-	if err != nil || n.Op == "" {
-		return n.Name, err
-	}
-	return n.Name + n.Op + n.Spelled(f), nil
-}
+func (f Format) Relation(r linuxpkg.Relation) (string, error) { return r.Joined(name, f) }
 
 // Full is EPOCH:VERSION-RELEASE.
-func (Format) Full(p *linuxpkg.Package) string {
-	v := p.Version + "-" + p.Revision
-	if p.Epoch > 0 {
-		v = strconv.Itoa(p.Epoch) + ":" + v
-	}
-	return v
-}
+func (Format) Full(p *linuxpkg.Package) string { return p.EpochVersion() }
 
 // FileName is NAME-VERSION-RELEASE-ARCH.pkg.tar.zst.
 func (Format) FileName(p *linuxpkg.Package) string {

@@ -57,13 +57,7 @@ func (Format) Revision(s string) string {
 }
 
 // Relation writes NAMEOPVERSION; there are no alternatives.
-func (f Format) Relation(r linuxpkg.Relation) (string, error) {
-	n, err := r.OneName(name)
-	if err != nil || n.Op == "" {
-		return n.Name, err
-	}
-	return n.Name + n.Op + n.Spelled(f), nil
-}
+func (f Format) Relation(r linuxpkg.Relation) (string, error) { return r.Joined(name, f) }
 
 // Full is VERSION-rREVISION. There is no epoch.
 func (Format) Full(p *linuxpkg.Package) string { return p.Version + "-r" + p.Revision }

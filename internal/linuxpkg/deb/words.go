@@ -3,7 +3,6 @@ package deb
 import (
 	"fmt"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"piedmont/internal/base/platform"
@@ -28,10 +27,8 @@ func (Format) Layout() linuxpkg.Layout {
 
 var archs = linuxpkg.Archs{"": "all",
 	"amd64": "amd64", "386": "i386", "arm64": "arm64", "arm": "armhf", "arm/v7": "armhf", "arm/v6": "armhf",
-	"arm/v5":  "armel",
-	"riscv64": "riscv64", "ppc64le": "ppc64el", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el",
-	"mipsle": "mipsel",
-	"mips":   "mips", "loong64": "loong64", "sparc64": "sparc64"}
+	"arm/v5": "armel", "riscv64": "riscv64", "ppc64le": "ppc64el", "ppc64": "ppc64", "s390x": "s390x",
+	"mips64le": "mips64el", "mipsle": "mipsel", "mips": "mips", "loong64": "loong64", "sparc64": "sparc64"}
 
 // Arch is the name of one of Debian's ports.
 func (Format) Arch(on platform.Platform) (string, error) { return archs.Of(name, on) }
@@ -76,13 +73,7 @@ func (f Format) Relation(r linuxpkg.Relation) (string, error) {
 }
 
 // Full is EPOCH:VERSION-REVISION.
-func (Format) Full(p *linuxpkg.Package) string {
-	v := p.Version + "-" + p.Revision
-	if p.Epoch > 0 {
-		v = strconv.Itoa(p.Epoch) + ":" + v
-	}
-	return v
-}
+func (Format) Full(p *linuxpkg.Package) string { return p.EpochVersion() }
 
 // FileName is NAME_VERSION-REVISION_ARCH.deb.
 func (Format) FileName(p *linuxpkg.Package) string {

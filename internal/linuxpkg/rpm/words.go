@@ -3,7 +3,6 @@ package rpm
 import (
 	"fmt"
 	"regexp"
-	"strconv"
 	"strings"
 
 	"piedmont/internal/base/platform"
@@ -33,10 +32,8 @@ func (Format) Documents(*linuxpkg.Package, linuxpkg.Rights) []release.Entry { re
 var archs = linuxpkg.Archs{"": "noarch",
 	"amd64": "x86_64", "amd64/v2": "x86_64_v2", "amd64/v3": "x86_64_v3", "amd64/v4": "x86_64_v4", "386": "i686",
 	"arm64": "aarch64", "arm": "armv7hl", "arm/v7": "armv7hl", "arm/v6": "armv6hl", "arm/v5": "armv5tel",
-	"riscv64": "riscv64",
-	"ppc64le": "ppc64le", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el", "mipsle": "mipsel",
-	"mips":    "mips",
-	"loong64": "loongarch64", "sparc64": "sparc64"}
+	"riscv64": "riscv64", "ppc64le": "ppc64le", "ppc64": "ppc64", "s390x": "s390x", "mips64le": "mips64el",
+	"mipsle": "mipsel", "mips": "mips", "loong64": "loongarch64", "sparc64": "sparc64"}
 
 // Arch is the name in RPM's rpmrc.
 func (Format) Arch(on platform.Platform) (string, error) { return archs.Of(name, on) }
@@ -82,13 +79,7 @@ func (f Format) Relation(r linuxpkg.Relation) (string, error) {
 }
 
 // Full is EPOCH:VERSION-RELEASE.
-func (Format) Full(p *linuxpkg.Package) string {
-	v := p.Version + "-" + p.Revision
-	if p.Epoch > 0 {
-		v = strconv.Itoa(p.Epoch) + ":" + v
-	}
-	return v
-}
+func (Format) Full(p *linuxpkg.Package) string { return p.EpochVersion() }
 
 // FileName is NAME-VERSION-RELEASE.ARCH.rpm.
 func (Format) FileName(p *linuxpkg.Package) string {

@@ -11,6 +11,7 @@ import (
 	"io"
 	"io/fs"
 	"slices"
+	"sync"
 	"time"
 
 	"piedmont/internal/publish/remote"
@@ -24,6 +25,7 @@ type Draft struct {
 	Public   bool // this very manifest is public
 	layout   *Layout
 	encoded  []byte
+	seen     sync.Map // files that were read back and match: each is read once
 }
 
 // MismatchError means that the bytes of a file are not those of the manifest.
@@ -113,11 +115,15 @@ func (d *Draft) receipt(ctx context.Context, f release.Artifact) (release.Receip
 		return r, nil
 	case size == f.Size:
 		// It may be of another draft of this version.
-		got, err := d.readBack(ctx, f.Name)
-		if err == nil && got == digestsOf(f) {
-			r.Received, r.Complete, r.Source = f.Size, true, release.ReadBack
+		if _, ok := d.seen.Load(f.Name); !ok {
+			got, err := d.readBack(ctx, f.Name)
+			if err != nil || got != digestsOf(f) {
+				return r, err
+			}
+			d.seen.Store(f.Name, true)
 		}
-		return r, err
+		r.Received, r.Complete, r.Source = f.Size, true, release.ReadBack
+		return r, nil
 	case d.layout.renamer == nil:
 		return r, nil // such a store keeps no beginnings
 	}
@@ -168,6 +174,7 @@ func (d *Draft) Put(ctx context.Context, name string, offset int64, r io.Reader)
 	if err := d.open(ctx, name, offset); err != nil || d.Public {
 		return done, err
 	}
+	d.seen.Delete(name)
 	// Both digests are taken of what passes, after what is there already.
 	a, b := sha256.New(), sha512.New()
 	sums := io.MultiWriter(a, b)
@@ -260,6 +267,7 @@ func (d *Draft) finish(ctx context.Context, f release.Artifact, sent digests,
 		}
 	}
 	if d.layout.renamer == nil {
+		d.seen.Store(f.Name, true)
 		return out, nil
 	}
 	return out, d.layout.renamer.Rename(ctx, d.part(f.Name), d.final(f.Name))

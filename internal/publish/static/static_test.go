@@ -1,6 +1,8 @@
 package static_test
 
 import (
+	"context"
+	"io"
 	"strings"
 	"testing"
 
@@ -47,6 +49,28 @@ func TestDamage(t *testing.T) {
 	f := publishtest.Outbox(t, "1.0.0", map[string]string{"a.zip": "ring"}).Manifest.Files[0]
 	if got, err := draft.Put(t.Context(), f, 0, strings.NewReader("ring")); err == nil {
 		t.Errorf("changed bytes went unnoticed: %+v", got)
+	}
+}
+
+// reading counts how often each file is opened.
+type reading struct {
+	*memory.FS
+	opened map[string]int
+}
+
+// Open opens and counts.
+func (r reading) Open(ctx context.Context, name string, from int64) (io.ReadCloser, error) {
+	r.opened[name]++
+	return r.FS.Open(ctx, name, from)
+}
+
+// A file is read back once, also when the release is published after that.
+func TestReadBackOnce(t *testing.T) {
+	store := reading{&memory.FS{}, map[string]int{}}
+	d := &static.Destination{FS: store, Name: "memory", Where: func(version string) string { return version }}
+	publishtest.Publish(t, d, "1.0.0", map[string]string{"a.zip": "ring"})
+	if n := store.opened["1.0.0/a.zip"]; n != 1 {
+		t.Errorf("it was read %d times", n)
 	}
 }
 
