@@ -90,7 +90,7 @@ func TestPackageFaults(t *testing.T) {
 		"a revision": {more(`revision = "1-2"`), []string{`"1-2" cannot be the revision`,
 			`"1" would be one`}},
 		"an unknown format": {change(`"apk", "arch"]`, `"apk", "ipk"]`),
-			[]string{`unknown format "ipk"`, `did you mean "apk"?`}},
+			[]string{`unknown package format "ipk"`, `did you mean "apk"?`}},
 		"an unknown relation": {change(`"base-system >= 0.5.0"`, `"base-system => 0.5.0"`),
 			[]string{"is not a relation", `"hutline-tools >= 1.2"`}},
 		"alternatives for apk": {change(`"base-system >= 0.5.0"`, `"a | b"`),

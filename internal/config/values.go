@@ -13,13 +13,17 @@ type Texts []string
 
 // Read reads them.
 func (t *Texts) Read(r *Reader, n *Node, where string, choice []string) {
+	t.ReadAs(r, n, where, strings.TrimSuffix(where[strings.LastIndexByte(where, '.')+1:], "s"), choice)
+}
+
+// ReadAs reads them, and calls one that there is none of what it is.
+func (t *Texts) ReadAs(r *Reader, n *Node, where, what string, choice []string) {
 	if n.Kind == tomltree.String {
 		*t = Texts{n.Text}
 		r.Mark(where+".0", n.Pos)
 	} else {
 		*t = r.Texts(n, where, "a text or a list of texts")
 	}
-	what := strings.TrimSuffix(where[strings.LastIndexByte(where, '.')+1:], "s")
 	for i, s := range *t {
 		r.Choice(fmt.Sprintf("%s.%d", where, i), what, s, choice)
 	}

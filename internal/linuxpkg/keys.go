@@ -53,7 +53,7 @@ func (r *RelationKeys) of(key string) (list []string) {
 // Keys are those of [package.NAME].
 type Keys struct {
 	Name        string
-	Formats     config.Texts      `toml:"formats" need:"yes" choice:"@formats"`
+	Formats     Formats           `toml:"formats" need:"yes" choice:"@formats"`
 	Called      string            `toml:"name"`
 	Programs    []string          `toml:"programs" ref:"program"`
 	Platforms   config.Platforms  `toml:"platforms"`
@@ -129,6 +129,14 @@ func (*Account) Words() config.Words {
 	return config.Words{Name: "a user", One: "a table with name", List: "a list of tables with name"}
 }
 
+// Formats are the package formats of a package.
+type Formats struct{ config.Texts }
+
+// Read reads them.
+func (x *Formats) Read(r *config.Reader, n *config.Node, where string, choice []string) {
+	x.ReadAs(r, n, where, "package format", choice)
+}
+
 // Of gives the packages of a description.
 func Of(d *config.Document) []*Keys { return config.Named[Keys](d, "package") }
 
@@ -179,7 +187,7 @@ type checker struct {
 // formats are those that the package asks for and that there are.
 func (c *checker) formats() []Format {
 	var out []Format
-	for _, name := range c.k.Formats {
+	for _, name := range c.k.Formats.Texts {
 		if f := c.part.format(name); f != nil {
 			out = append(out, f)
 		}

@@ -82,7 +82,7 @@ func (p Part) Plan(c *plan.Context) {
 			}
 		}
 		for _, on := range platforms {
-			for _, name := range k.Formats {
+			for _, name := range k.Formats.Texts {
 				b := &packer{Context: c, k: k, format: p.format(name), holds: holds, on: on}
 				if planned := b.plan(); planned != nil {
 					out = append(out, planned)
